@@ -1,0 +1,122 @@
+"""Frames and regions: the two things every part of the engine passes around.
+
+A frame is a float32 array H×W×3 of encoded R'G'B' values, nominal range 0-1; values outside
+that range (super-white, noise below black) are kept. A region is a rectangle in whole pixels.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+
+from .errors import Cancelled
+
+Array = npt.NDArray[np.float32]
+Frame = Array
+Progress = Callable[[float], None]
+StopCheck = Callable[[], bool]
+
+CV_SCALE = 1023.0
+"""10-bit code values at full scale: what a frame value of 1.0 is called on screen."""
+
+LUMA_WEIGHTS = np.array([0.2126, 0.7152, 0.0722], np.float32)
+"""Y' of ITU-R BT.709-6, item 3.2 (rounded set, as printed)."""
+
+
+def never() -> bool:
+    """The stop check of work that nobody can cancel."""
+    return False
+
+
+def raise_if(stopped: StopCheck) -> None:
+    """Raise `Cancelled` when the caller no longer wants the result."""
+    if stopped():
+        raise Cancelled("The work was cancelled; nothing was kept.")
+
+
+@dataclass(frozen=True, slots=True)
+class Region:
+    """A rectangle of pixels: left, top, width, height."""
+
+    x: int
+    y: int
+    width: int
+    height: int
+
+    @property
+    def right(self) -> int:
+        return self.x + self.width
+
+    @property
+    def bottom(self) -> int:
+        return self.y + self.height
+
+    @property
+    def slices(self) -> tuple[slice, slice]:
+        """Index of this region in an array of the whole frame."""
+        return slice(self.y, self.bottom), slice(self.x, self.right)
+
+    def grown(self, margin: int) -> Region:
+        return Region(self.x - margin, self.y - margin, self.width + 2 * margin, self.height + 2 * margin)
+
+    def snapped(self, grid: int) -> Region:
+        """The smallest region on multiples of `grid` that covers this one."""
+        x, y = self.x // grid * grid, self.y // grid * grid
+        return Region(x, y, -(-self.right // grid) * grid - x, -(-self.bottom // grid) * grid - y)
+
+    def clipped(self, width: int, height: int) -> Region:
+        """The part that lies inside a frame of that size (possibly empty)."""
+        x, y = min(max(self.x, 0), width), min(max(self.y, 0), height)
+        return Region(
+            x, y, max(min(self.right, width) - x, 0), max(min(self.bottom, height) - y, 0)
+        )
+
+    def within(self, outer: Region) -> Region:
+        """This region in coordinates that start at the corner of `outer`."""
+        return Region(self.x - outer.x, self.y - outer.y, self.width, self.height)
+
+
+def extended(piece: Array, inside: Region, wanted: Region) -> Array:
+    """Mirror `piece` (which covers `inside`) outwards until it covers `wanted`.
+
+    Mirroring about the edge pixel keeps both level and gradient, so that nothing darkens or
+    is pulled in at a frame border.
+    """
+    top, left = inside.y - wanted.y, inside.x - wanted.x
+    bottom, right = wanted.bottom - inside.bottom, wanted.right - inside.right
+    if not (top or left or bottom or right):
+        return np.ascontiguousarray(piece)
+    grown: Array = cv2.copyMakeBorder(piece, top, bottom, left, right, cv2.BORDER_REFLECT_101)
+    return grown.reshape(wanted.height, wanted.width, *piece.shape[2:])
+
+
+def scaled(frame: Array, scale: float) -> Array:
+    """Area-averaged reduction; a scale of 1 returns the frame itself."""
+    if scale >= 1:
+        return frame
+    height, width = frame.shape[:2]
+    size = max(round(width * scale), 1), max(round(height * scale), 1)
+    reduced: Array = cv2.resize(frame, size, interpolation=cv2.INTER_AREA)
+    return reduced
+
+
+def luma(frame: Frame) -> Array:
+    """Y' with BT.709 weights, H×W."""
+    plane: Array = frame @ LUMA_WEIGHTS
+    return plane
+
+
+def as_uint16(frame: Frame) -> npt.NDArray[np.uint16]:
+    """Full-range 16-bit integers; values outside 0-1 are clipped, NaN becomes 0."""
+    clean = np.nan_to_num(frame, nan=0.0, posinf=1.0, neginf=0.0)
+    return np.rint(np.clip(clean, 0, 1) * 65535.0).astype(np.uint16)
+
+
+def as_uint8(frame: Frame) -> npt.NDArray[np.uint8]:
+    """Full-range 8-bit integers for the screen; clipped like `as_uint16`."""
+    clean = np.nan_to_num(frame, nan=0.0, posinf=1.0, neginf=0.0)
+    return np.rint(np.clip(clean, 0, 1) * 255.0).astype(np.uint8)

@@ -1,0 +1,80 @@
+"""What is known of a piece of footage before a frame of it is decoded."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from typing import Literal, Protocol
+
+from pydantic import BaseModel, ConfigDict
+
+from ..errors import BadInput
+from ..frames import Frame
+
+LARGEST_SIDE = 16384
+"""Pixels; beyond this a header is taken for damaged."""
+
+
+class AudioTrack(BaseModel):
+    """One audio stream as the container describes it."""
+
+    model_config = ConfigDict(frozen=True)
+
+    codec: str
+    rate: int
+    channels: int
+
+
+class MediaInfo(BaseModel):
+    """A shot's technical description. `rate` is a fraction as text ("24000/1001", "24")."""
+
+    model_config = ConfigDict(frozen=True)
+
+    path: str
+    kind: Literal["video", "sequence"]
+    width: int
+    height: int
+    frames: int
+    rate: str
+    bit_depth: int
+    chroma: Literal["4:2:0", "4:2:2", "4:4:4", "4:1:1", "4:4:0", "rgb", "gray"]
+    codec: str
+    pixel_format: str
+    range: Literal["full", "limited"]
+    primaries: str
+    transfer: str
+    matrix: str
+    bit_rate: int | None = None
+    timecode: str | None = None
+    variable_rate: bool = False
+    audio: list[AudioTrack] = []
+    notes: list[str] = []
+
+    @property
+    def fps(self) -> Fraction:
+        return Fraction(self.rate)
+
+
+class Source(Protocol):
+    """Footage that can be read frame by frame in any order."""
+
+    info: MediaInfo
+
+    def read(self, n: int) -> Frame:
+        """Frame `n` (0 to frames-1), the whole of it."""
+
+    def close(self) -> None: ...
+
+
+def checked_size(path: str, width: int, height: int) -> None:
+    """Refuse sizes that no frame can have."""
+    if not (0 < width <= LARGEST_SIDE and 0 < height <= LARGEST_SIDE):
+        raise BadInput(
+            f"{path}: a frame size of {width}×{height} pixels is out of range"
+            f" (1 to {LARGEST_SIDE}); the file is damaged or not footage."
+        )
+
+
+def checked_frame(info: MediaInfo, n: int) -> None:
+    """Refuse frame numbers outside the shot."""
+    if not 0 <= n < info.frames:
+        raise BadInput(f"{info.path}: frame {n} does not exist; the shot has frames 0 to {info.frames - 1}.")

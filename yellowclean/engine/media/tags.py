@@ -1,0 +1,31 @@
+"""Names for the code points of ITU-T H.273 (07/2021), tables 2 to 4, as far as video files use them."""
+
+from __future__ import annotations
+
+PRIMARIES = {
+    1: "bt709", 4: "bt470m", 5: "bt470bg", 6: "smpte170m", 7: "smpte240m", 8: "film",
+    9: "bt2020", 10: "smpte428", 11: "smpte431", 12: "smpte432",
+}  # fmt: skip
+TRANSFERS = {
+    1: "bt709", 4: "gamma22", 5: "gamma28", 6: "smpte170m", 7: "smpte240m", 8: "linear", 9: "log",
+    10: "log_sqrt", 11: "iec61966-2-4", 12: "bt1361e", 13: "srgb", 14: "bt2020-10",
+    15: "bt2020-12", 16: "smpte2084", 17: "smpte428", 18: "arib-std-b67",
+}  # fmt: skip
+MATRICES = {0: "rgb", 1: "bt709", 4: "fcc", 5: "bt470bg", 6: "smpte170m", 7: "smpte240m", 9: "bt2020nc"}
+
+KR_KB = {
+    "bt709": (0.2126, 0.0722),
+    "fcc": (0.30, 0.11),
+    "bt470bg": (0.299, 0.114),
+    "smpte170m": (0.299, 0.114),
+    "smpte240m": (0.212, 0.087),
+    "bt2020nc": (0.2627, 0.0593),
+}
+"""K_R and K_B of each matrix (H.273, table 4); everything else follows from the pair."""
+
+UNKNOWN = "unknown"
+
+
+def code_of(table: dict[int, str], name: str) -> int:
+    """The code point of a name; 2 (unspecified) when it has none."""
+    return next((code for code, known in table.items() if known == name), 2)

@@ -1,0 +1,29 @@
+"""Timecode arithmetic after SMPTE ST 12-1: frame counts, with drop-frame for 29.97 and 59.94."""
+
+from __future__ import annotations
+
+import re
+from fractions import Fraction
+
+_SHAPE = re.compile(r"^(\d\d):(\d\d):(\d\d)([:;.])(\d\d)$")
+
+
+def shifted(timecode: str, frames: int, rate: Fraction) -> str:
+    """The timecode `frames` later; text that is no timecode comes back as it is."""
+    match = _SHAPE.match(timecode)
+    if not match:
+        return timecode
+    hours, minutes, seconds, count = (int(match.group(k)) for k in (1, 2, 3, 5))
+    base = round(rate)
+    dropped = round(base / 15) if match.group(4) in ";." else 0
+    total_minutes = hours * 60 + minutes
+    number = (total_minutes * 60 + seconds) * base + count - dropped * (total_minutes - total_minutes // 10)
+    number += frames
+    if dropped:
+        per_minute, per_ten = base * 60 - dropped, base * 600 - 9 * dropped
+        tens, rest = divmod(number, per_ten)
+        number += dropped * 9 * tens + (dropped * ((rest - dropped) // per_minute) if rest > dropped else 0)
+    seconds, count = divmod(number, base)
+    minutes, seconds = divmod(seconds, 60)
+    hours, minutes = divmod(minutes, 60)
+    return f"{hours % 24:02}:{minutes:02}:{seconds:02}{match.group(4)}{count:02}"

@@ -1,0 +1,33 @@
+"""Row bands over threads for kernels that release the interpreter lock.
+
+Own threads instead of Numba's parallel loops: they may be entered from several threads at once
+(a preview and a scope), and a band never changes a result, so one thread and many agree exactly.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from functools import cache
+
+
+def thread_count() -> int:
+    """Threads a kernel may use: `YELLOW_CLEAN_THREADS`, else one for each core."""
+    return max(int(os.environ.get("YELLOW_CLEAN_THREADS", os.cpu_count() or 1)), 1)
+
+
+@cache
+def _pool() -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(thread_count(), thread_name_prefix="band")
+
+
+def in_bands(rows: int, work: Callable[[int, int], None], least: int = 32) -> None:
+    """Call `work(first_row, end_row)` over `rows` rows, split into one band a thread."""
+    bands = min(thread_count(), max(rows // least, 1))
+    if bands == 1:
+        work(0, rows)
+        return
+    edges = [rows * k // bands for k in range(bands + 1)]
+    for done in [_pool().submit(work, a, b) for a, b in zip(edges, edges[1:], strict=False)]:
+        done.result()

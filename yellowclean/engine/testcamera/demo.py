@@ -1,0 +1,46 @@
+"""The demo reel: five shots of Quay Nine, one for each kind of trouble."""
+
+from __future__ import annotations
+
+from .sensor import Camera
+from .shoot import Faults, ShotRecipe
+
+TUNGSTEN = (1.5, 1.0, 1.9)
+
+DEMO_SHOTS = (
+    ShotRecipe(
+        name="q9_012_quay_lantern", scene="quay", codec="ffv1", timecode="01:02:10:00",
+        camera=Camera(stops_under=4.0, white_balance=TUNGSTEN),
+    ),
+    ShotRecipe(
+        name="q9_020_sailcloth", scene="cloth", codec="prores-hq", timecode="01:04:31:12",
+        camera=Camera(stops_under=2.5, white_balance=TUNGSTEN),
+    ),
+    ShotRecipe(
+        name="q9_031_dusk_cranes", scene="dusk", codec="h264-8bit", timecode="01:07:02:00",
+        camera=Camera(full_scale=1_000_000, read_noise=1.0),
+    ),
+    ShotRecipe(
+        name="q9_044_basin_phone", scene="basin", codec="h264-8bit", bit_rate=900_000,
+        camera=Camera(stops_under=2.0, full_scale=5000, white_balance=TUNGSTEN), timecode="01:09:40:06",
+    ),
+    ShotRecipe(
+        name="q9_053_night_lapse", scene="stars", codec="png", timecode="01:12:00:00",
+        camera=Camera(stops_under=2.0, hot_pixels=60),
+        faults=Faults(flicker_percent=6.0, satellites=1, dust=3),
+    ),
+)  # fmt: skip
+
+
+def demo_recipes(width: int, height: int, frames: int) -> list[ShotRecipe]:
+    """The five shots at a size and length; bit rates follow the number of pixels."""
+    share = width * height / (1280 * 720)
+    return [
+        shot.model_copy(
+            update={
+                "width": width, "height": height, "frames": frames,
+                "bit_rate": int(shot.bit_rate * share) if shot.bit_rate else None,
+            }
+        )
+        for shot in DEMO_SHOTS
+    ]  # fmt: skip
