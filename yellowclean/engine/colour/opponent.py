@@ -1,0 +1,40 @@
+"""Luma, colour differences, and the orthonormal opponent axes the noise work is done in."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..frames import LUMA_WEIGHTS, Array
+
+KR, KG, KB = (float(w) for w in LUMA_WEIGHTS)
+
+SIGNALS = ("r", "g", "b", "luma", "cb", "cr")
+"""What noise is measured in: R'G'B', then Y', Cb, Cr of ITU-R BT.709-6 items 3.2 and 3.3."""
+
+SIGNAL_MATRIX = np.array(
+    [
+        [1, 0, 0],
+        [0, 1, 0],
+        [0, 0, 1],
+        [KR, KG, KB],
+        [-KR / 1.8556, -KG / 1.8556, (1 - KB) / 1.8556],
+        [(1 - KR) / 1.5748, -KG / 1.5748, -KB / 1.5748],
+    ],
+    np.float32,
+)
+
+OPPONENT = np.array(
+    [
+        [1 / np.sqrt(3), 1 / np.sqrt(3), 1 / np.sqrt(3)],
+        [1 / np.sqrt(2), 0, -1 / np.sqrt(2)],
+        [1 / np.sqrt(6), -2 / np.sqrt(6), 1 / np.sqrt(6)],
+    ],
+    np.float32,
+)
+"""One achromatic and two chromatic axes, orthonormal: rows of the transform from R'G'B'."""
+
+
+def chroma_sigma(cb: Array, cr: Array) -> Array:
+    """One figure for colour noise: the root mean square of Cb and Cr."""
+    both: Array = np.sqrt((np.asarray(cb) ** 2 + np.asarray(cr) ** 2) / 2)
+    return both

@@ -1,0 +1,145 @@
+"""The noise profile: what was learnt about a camera's noise, as an open JSON document."""
+
+from __future__ import annotations
+
+from typing import Literal, Self
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+
+from ..colour.opponent import SIGNALS
+from ..errors import BadPlan
+from ..frames import CV_SCALE, Array
+
+OCTAVES = 3
+"""Fine, medium and coarse: the picture itself, halved, and halved again."""
+
+BLOCK = 8
+"""Side of the DCT blocks in which spectra are kept."""
+
+MatrixOf3 = list[list[float]]
+
+
+class NoiseCurve(BaseModel):
+    """Sigma against level, both in 10-bit code values; one level axis serves all signals."""
+
+    model_config = ConfigDict(frozen=True)
+
+    level_cv: list[float]
+    r_cv: list[float]
+    g_cv: list[float]
+    b_cv: list[float]
+    luma_cv: list[float]
+    cb_cv: list[float]
+    cr_cv: list[float]
+    share: list[float] = Field(description="Share of the measured pixels at each level, 0-1.")
+
+    @model_validator(mode="after")
+    def _same_length(self) -> Self:
+        lengths = {len(values) for values in self.__dict__.values()}
+        if len(lengths) != 1 or min(lengths) < 2:
+            raise ValueError("all lists of a noise curve need the same length, at least 2")
+        if any(b <= a for a, b in zip(self.level_cv, self.level_cv[1:], strict=False)):
+            raise ValueError("level_cv must rise")
+        everything = np.array([values for values in self.__dict__.values()])
+        if not np.isfinite(everything).all() or (everything[1:] < 0).any():
+            raise ValueError("sigmas must be finite and not negative")
+        return self
+
+    def signal(self, name: str) -> Array:
+        """Sigma of one of `SIGNALS` in CV, as an array over the levels."""
+        return np.array(getattr(self, f"{name}_cv"), np.float32)
+
+    def sigma_at(self, level: Array, name: str) -> Array:
+        """Sigma in frame units (0-1) at levels in frame units."""
+        found = np.interp(np.asarray(level) * CV_SCALE, self.level_cv, self.signal(name))
+        return (found / CV_SCALE).astype(np.float32)
+
+
+class NoiseProfile(BaseModel):
+    """Noise of one camera at one setting.
+
+    `spectrum[axis][octave]` holds 64 deviations of the 8×8 DCT coefficients (row by row), for the
+    axes of `colour.opponent.OPPONENT` after each channel was divided by its sigma: white noise of
+    independent channels reads 1 everywhere.
+    """
+
+    model_config = ConfigDict(frozen=True, populate_by_name=True)
+
+    schema_id: Literal["yellow-clean/noise-profile/1"] = Field(
+        "yellow-clean/noise-profile/1", alias="schema"
+    )
+    name: str = ""
+    curve: NoiseCurve
+    correlation: MatrixOf3 = Field(description="Correlation of R', G' and B' noise.")
+    spectrum: list[list[list[float]]]
+    grain_px: float = Field(description="Size of the grain: correlation length in pixels; 1 is white.")
+    confidence: float = Field(ge=0, le=1)
+    origin: str = Field("", description="How and where it was measured.")
+
+    @model_validator(mode="after")
+    def _shapes(self) -> Self:
+        shape = np.array(self.spectrum).shape
+        if shape != (3, OCTAVES, BLOCK * BLOCK):
+            raise ValueError(f"spectrum must be 3 axes × {OCTAVES} octaves × {BLOCK * BLOCK}, got {shape}")
+        if np.array(self.correlation).shape != (3, 3):
+            raise ValueError("correlation must be 3 × 3")
+        return self
+
+    def typical_cv(self, name: str) -> float:
+        """Median sigma over the levels present, weighted by how much of the picture is there."""
+        return weighted_median(self.curve.signal(name), np.array(self.curve.share))
+
+    @property
+    def chroma_cv(self) -> float:
+        return float(np.sqrt((self.typical_cv("cb") ** 2 + self.typical_cv("cr") ** 2) / 2))
+
+    def spectrum_array(self) -> Array:
+        """3×OCTAVES×8×8."""
+        return np.array(self.spectrum, np.float32).reshape(3, OCTAVES, BLOCK, BLOCK)
+
+    def to_json(self) -> str:
+        return self.model_dump_json(by_alias=True, indent=1)
+
+
+def profile_from_json(text: str | bytes, where: str = "noise profile") -> NoiseProfile:
+    """Read and check a profile document; raises `BadPlan` with one line."""
+    try:
+        return NoiseProfile.model_validate_json(text)
+    except ValidationError as error:
+        raise BadPlan(f"{where}: {first_problem(error)}") from error
+
+
+def first_problem(error: ValidationError) -> str:
+    """The first complaint of a schema check as one line."""
+    problem = error.errors()[0]
+    place = ".".join(str(part) for part in problem["loc"]) or "document"
+    return f"{place}: {problem['msg']} (found {str(problem.get('input'))[:60]!r})."
+
+
+def weighted_median(values: Array, weights: Array) -> float:
+    """The value at which half of the weight is reached."""
+    values, weights = np.asarray(values, np.float64), np.asarray(weights, np.float64)
+    if weights.sum() <= 0:
+        return float(np.median(values))
+    order = np.argsort(values)
+    reached = np.cumsum(weights[order]) - weights[order] / 2
+    return float(np.interp(weights.sum() / 2, reached, values[order]))
+
+
+def white_profile(sigma_cv: float | tuple[float, float, float], name: str = "white") -> NoiseProfile:
+    """A profile of white noise with one sigma at all levels, for tests and as a manual start."""
+    per_channel = (sigma_cv,) * 3 if isinstance(sigma_cv, int | float) else sigma_cv
+    from ..colour.opponent import SIGNAL_MATRIX
+
+    signals = np.sqrt((SIGNAL_MATRIX**2) @ np.array(per_channel, np.float32) ** 2)
+    lists = {f"{s}_cv": [float(v)] * 2 for s, v in zip(SIGNALS, signals, strict=True)}
+    return NoiseProfile(
+        name=name,
+        curve=NoiseCurve(level_cv=[0.0, CV_SCALE], share=[0.5, 0.5], **lists),
+        correlation=np.eye(3).tolist(),
+        spectrum=np.ones((3, OCTAVES, BLOCK * BLOCK)).tolist(),
+        grain_px=1.0,
+        confidence=1.0,
+        origin="stated, not measured",
+    )

@@ -1,0 +1,133 @@
+"""Frames are pulled: each step asks the one before for just the frames and pixels that it needs.
+
+One path serves a corner at 400 %, a parked frame, a scope and a render. A region comes out exactly
+as the same region of the whole frame, because every step is handed its margins, regions start on
+the step's block grid, and kernels add in an order that depends on the position in the frame alone.
+"""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+
+from .cache import BoundedCache
+from .errors import BadInput
+from .frames import Frame, Region, StopCheck, extended, never, raise_if, scaled
+from .measure.profile import NoiseProfile
+from .media import Source
+from .motion import Flow, flow, prepared
+from .plan import Plan, Step
+from .treat import Picture, Window
+from .treat.stabilise import Stabiliser
+
+CACHE_FRAMES = 16
+CACHE_BYTES = 768 << 20
+"""Each of the caches holds at most that many whole frames, and at most that many bytes."""
+
+
+class Footage:
+    """A source with its decoded frames and its motion, shared by all plans that look at it."""
+
+    def __init__(self, source: Source) -> None:
+        self.source, self.info = source, source.info
+        self.whole = Region(0, 0, self.info.width, self.info.height)
+        frame_bytes = self.info.width * self.info.height * 12
+        limit = min(CACHE_FRAMES * frame_bytes, max(CACHE_BYTES, 5 * frame_bytes))
+        self._frames: BoundedCache[Frame] = BoundedCache(limit, lambda f: f.nbytes)
+        self._lumas: BoundedCache[npt.NDArray[np.uint8]] = BoundedCache(32 << 20, lambda f: f.nbytes)
+        self._flows: BoundedCache[Flow] = BoundedCache(192 << 20, lambda f: f.vectors.nbytes)
+
+    def frame(self, n: int) -> Frame:
+        """Source frame n; callers must not write into it."""
+        return self._frames.get(n, lambda: self.source.read(n))
+
+    def motion(self, n: int, neighbour: int) -> Flow:
+        """Motion from frame n to a neighbour."""
+        return self._flows.get(
+            (n, neighbour), lambda: flow(self._luma(n), self._luma(neighbour), self.info.width)
+        )
+
+    def _luma(self, n: int) -> npt.NDArray[np.uint8]:
+        return self._lumas.get(n, lambda: prepared(self.frame(n)))
+
+
+class Pipeline:
+    """A plan applied to footage. `stopped` is asked between pieces of work and ends it early."""
+
+    def __init__(self, footage: Footage, plan: Plan, *, stopped: StopCheck = never) -> None:
+        self.footage, self.plan, self._stopped = footage, plan, stopped
+        self._steps = [step for step in plan.steps if step.acts]
+        pixels = footage.info.width * footage.info.height
+        limit = min(CACHE_FRAMES * pixels * 20, max(CACHE_BYTES, 6 * pixels * 20))
+        self._pictures: BoundedCache[Picture] = BoundedCache(limit, lambda p: p.rgb.nbytes + p.noise.nbytes)
+
+    @property
+    def profile(self) -> NoiseProfile:
+        assert self.plan.profile is not None  # a plan with steps has one, by its schema
+        return self.plan.profile
+
+    @cached_property
+    def stabiliser(self) -> Stabiliser:
+        return Stabiliser.of(self.profile)
+
+    def motion(self, n: int, neighbour: int) -> Flow:
+        return self.footage.motion(n, neighbour)
+
+    def frame(self, n: int, region: Region | None = None, scale: float = 1.0) -> Frame:
+        """Frame n of the result, R'G'B' float32, of a region (default: all of it), reduced by `scale`."""
+        region = self._checked(n, region)
+        return scaled(self._pulled(len(self._steps), n, region).rgb, scale)
+
+    def source_frame(self, n: int, region: Region | None = None, scale: float = 1.0) -> Frame:
+        """The same piece of the source."""
+        region = self._checked(n, region)
+        return scaled(self.footage.frame(n)[region.slices], scale)
+
+    def _checked(self, n: int, region: Region | None) -> Region:
+        if not 0 <= n < self.footage.info.frames:
+            raise BadInput(f"frame {n} does not exist; the shot has frames 0 to {self.footage.info.frames - 1}.")
+        region = (region or self.footage.whole).clipped(self.footage.info.width, self.footage.info.height)
+        if not (region.width and region.height):
+            raise BadInput("the region lies outside the frame; choose one that overlaps it.")
+        return region
+
+    def _pulled(self, depth: int, n: int, region: Region) -> Picture:
+        """Frame n after the first `depth` acting steps, over a region inside the frame."""
+        raise_if(self._stopped)
+        if depth == 0:
+            return Picture.untouched(np.ascontiguousarray(self.footage.frame(n)[region.slices]))
+        return self._pictures.get((depth, n, region), lambda: self._treated(depth, n, region))
+
+    def _treated(self, depth: int, n: int, region: Region) -> Picture:
+        step = self._steps[depth - 1]
+        parameters = step.parameters
+        need = step.treatment.need(parameters)
+        wider = region.grown(need.margin).snapped(need.grid)
+        first, last = max(n - need.back, 0), min(n + need.ahead, self.footage.info.frames - 1)
+        pictures = {k: self._extended(depth - 1, k, wider) for k in range(first, last + 1)}
+        raise_if(self._stopped)
+        window = Window(n, wider.x, wider.y, pictures)
+        treated = step.treatment.apply(parameters, window, self)
+        return _mixed(step, window.here, treated, region.within(wider))
+
+    def _extended(self, depth: int, n: int, wanted: Region) -> Picture:
+        """A region that may reach beyond the frame, where the picture is mirrored outwards."""
+        inside = wanted.clipped(self.footage.info.width, self.footage.info.height)
+        picture = self._pulled(depth, n, inside)
+        noise = np.stack([extended(plane, inside, wanted) for plane in picture.noise])
+        return Picture(extended(picture.rgb, inside, wanted), noise)
+
+
+def _mixed(step: Step, before: Picture, after: Picture, kept: Region) -> Picture:
+    """Cut the margins off and mix the step with what it started from."""
+    rows, columns = kept.slices
+    new = Picture(after.rgb[rows, columns].copy(), after.noise[:, rows, columns].copy())
+    if step.mix >= 100:
+        return new
+    old = Picture(before.rgb[rows, columns], before.noise[:, rows, columns])
+    share = np.float32(step.mix / 100)
+    # What is left of the noise after a step is a part of the noise before it, so deviations add.
+    deviation = (1 - share) * np.sqrt(old.noise) + share * np.sqrt(new.noise)
+    return Picture(old.rgb + share * (new.rgb - old.rgb), deviation**2)

@@ -1,0 +1,87 @@
+"""The plan: the ordered treatments of a shot as an open JSON document."""
+
+from __future__ import annotations
+
+import hashlib
+from typing import Any, Literal, Self
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+
+from .errors import BadPlan
+from .measure.profile import NoiseProfile, first_problem
+from .treat import TREATMENTS, Parameters, Treatment
+
+
+class Step(BaseModel):
+    """One treatment in a plan: its kind, its settings, and its Mix."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    kind: str = Field(description="Name of a treatment.")
+    enabled: bool = True
+    mix: float = Field(100, ge=0, le=100, description="How much of the step is used, in percent.")
+    settings: dict[str, Any] = Field(default_factory=dict, description="By the treatment's own schema.")
+    reason: str = Field("", description="Why the step was proposed, in one sentence.")
+
+    @model_validator(mode="after")
+    def _settings_fit(self) -> Self:
+        if self.kind not in TREATMENTS:
+            raise ValueError(f"no treatment is called {self.kind!r}; known are {', '.join(TREATMENTS)}")
+        try:
+            self.treatment.parameters.model_validate(self.settings)
+        except ValidationError as error:
+            raise ValueError(f"{self.kind} settings: {first_problem(error)}") from error
+        return self
+
+    @property
+    def treatment(self) -> Treatment:
+        return TREATMENTS[self.kind]
+
+    @property
+    def parameters(self) -> Parameters:
+        """The settings with every default filled in."""
+        return self.treatment.parameters.model_validate(self.settings)
+
+    @property
+    def acts(self) -> bool:
+        return self.enabled and self.mix > 0
+
+
+class Plan(BaseModel):
+    """The steps in order, with the noise profile they are measured by."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True)
+
+    schema_id: Literal["yellow-clean/plan/1"] = Field("yellow-clean/plan/1", alias="schema")
+    profile: NoiseProfile | None = None
+    steps: list[Step] = []
+
+    @model_validator(mode="after")
+    def _profile_present(self) -> Self:
+        if self.steps and self.profile is None:
+            raise ValueError("steps need a noise profile; measure the shot first")
+        return self
+
+    def to_json(self) -> str:
+        return self.model_dump_json(by_alias=True, indent=1)
+
+    def digest(self, steps: int | None = None) -> str:
+        """A hash of all that decides the result of the first `steps` steps."""
+        acting = [s.model_dump(exclude={"reason"}) for s in self.steps[:steps] if s.acts]
+        told = repr(acting) + (self.profile.model_dump_json() if self.profile and acting else "")
+        return hashlib.sha256(told.encode()).hexdigest()[:24]
+
+
+def plan_from_json(text: str | bytes, where: str = "plan") -> Plan:
+    """Read and check a plan document; raises `BadPlan` with one line that names the place."""
+    try:
+        return Plan.model_validate_json(text)
+    except ValidationError as error:
+        raise BadPlan(f"{where}: {first_problem(error)}") from error
+
+
+def plan_schema() -> dict[str, Any]:
+    """JSON schema of the plan document, with each treatment's settings under `treatments`."""
+    schema = Plan.model_json_schema(by_alias=True)
+    schema["treatments"] = {kind: t.parameters.model_json_schema() for kind, t in TREATMENTS.items()}
+    return schema

@@ -1,0 +1,19 @@
+"""The treatments. Each is one module of this package with a `TREATMENT`; they are found by themselves."""
+
+from __future__ import annotations
+
+import importlib
+import pkgutil
+
+from .base import Around, Need, Parameters, Picture, Treatment, Window
+
+__all__ = ["TREATMENTS", "Around", "Need", "Parameters", "Picture", "Treatment", "Window"]
+
+
+def _discovered() -> dict[str, Treatment]:
+    modules = [importlib.import_module(f"{__name__}.{m.name}") for m in pkgutil.iter_modules(__path__)]
+    found: list[Treatment] = [m.TREATMENT for m in modules if hasattr(m, "TREATMENT")]
+    return {t.kind: t for t in sorted(found, key=lambda t: t.order)}
+
+
+TREATMENTS = _discovered()

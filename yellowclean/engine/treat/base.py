@@ -1,0 +1,107 @@
+"""What a treatment is: a parameter model, what it needs around a pixel, and a function."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+
+from ..frames import Array, Frame
+from ..measure.profile import NoiseProfile
+from ..motion import Flow
+from .stabilise import Stabiliser
+
+
+class Parameters(BaseModel):
+    """Base of all parameter models: unknown names are refused, values are checked against limits."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+def amount(default: float, title: str, help_text: str, *, most: float = 200.0) -> Any:
+    """A parameter in percent of what was measured."""
+    return Field(
+        default, ge=0, le=most, title=title, description=help_text, json_schema_extra={"unit": "%", "step": 5}
+    )
+
+
+def quantity(
+    default: float, title: str, help_text: str, *, unit: str, least: float, most: float, step: float
+) -> Any:
+    """A parameter in a physical unit, with its limits."""
+    return Field(
+        default, ge=least, le=most, title=title, description=help_text,
+        json_schema_extra={"unit": unit, "step": step},
+    )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Picture:
+    """A frame on its way through a plan, with the noise that is left in it.
+
+    `noise` (2×H×W) is the variance left in luma and in chroma as a share of the profile's: 1 is
+    untouched. Later steps work only as hard as is still needed.
+    """
+
+    rgb: Frame
+    noise: Array
+
+    @staticmethod
+    def untouched(rgb: Frame) -> Picture:
+        return Picture(rgb, np.ones((2, *rgb.shape[:2]), np.float32))
+
+
+@dataclass(frozen=True, slots=True)
+class Need:
+    """What a step asks of the step before: frames back and ahead, pixels around, block grid."""
+
+    back: int = 0
+    ahead: int = 0
+    margin: int = 0
+    grid: int = 1
+
+
+class Around(Protocol):
+    """What a treatment may ask the pipeline for, besides the pictures it was handed."""
+
+    @property
+    def profile(self) -> NoiseProfile: ...
+
+    @property
+    def stabiliser(self) -> Stabiliser: ...
+
+    def motion(self, n: int, neighbour: int) -> Flow:
+        """Motion of the source from frame n to a neighbour."""
+
+
+@dataclass(frozen=True, slots=True)
+class Window:
+    """The pictures a treatment works on: frame n and its neighbours over the same region.
+
+    `x`, `y` place the region in the frame. Neighbours beyond the ends of the shot are absent.
+    """
+
+    n: int
+    x: int
+    y: int
+    pictures: dict[int, Picture]
+
+    @property
+    def here(self) -> Picture:
+        return self.pictures[self.n]
+
+
+@dataclass(frozen=True, slots=True)
+class Treatment:
+    """One kind of step. `apply` returns a picture of the size it was handed; margins are cut off later."""
+
+    kind: str
+    title: str
+    treats: tuple[str, ...]
+    order: int
+    parameters: type[Parameters]
+    need: Callable[[Any], Need]
+    apply: Callable[[Any, Window, Around], Picture]

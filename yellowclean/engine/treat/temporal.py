@@ -1,0 +1,203 @@
+"""Temporal noise reduction: neighbours brought along the motion and trusted pixel by pixel.
+
+Neighbours are warped to the present frame along dense flow; how far each may be trusted is decided
+from a patch around every pixel, in units of the noise sigma, so that one limit means the same on
+every shot. Occlusions, misses and cuts fall out by that measure. The variance that remains is kept
+for the steps that follow.
+"""
+
+from __future__ import annotations
+
+import numba as nb
+import numpy as np
+
+from ..frames import Array
+from ..parallel import in_bands
+from .base import Around, Need, Parameters, Picture, Treatment, Window, amount, quantity
+
+PATCH = 3
+"""Half the side of the patch that decides trust: 7×7 pixels."""
+
+ENERGY_SLACK = 0.45
+MEAN_SLACK = 0.30
+"""How far pure noise moves the two patch statistics by chance: differences below count as none."""
+
+
+class Temporal(Parameters):
+    """Noise that changes from frame to frame."""
+
+    luma: float = amount(100, "Luma", "How much of the merge is used in luma.", most=100)
+    chroma: float = amount(100, "Chroma", "How much of the merge is used in colour.", most=100)
+    frames: int = quantity(
+        2, "Frames each side", "Neighbours before and after that are merged; fewer for fast motion.",
+        unit="frames", least=0, most=5, step=1,
+    )  # fmt: skip
+    difference: float = quantity(
+        1.0, "Difference limit", "How far a neighbour may differ in its patch before it is dropped.",
+        unit="σ", least=0.2, most=4.0, step=0.1,
+    )  # fmt: skip
+    search: int = quantity(
+        48, "Search range", "Longest motion that is followed; faster parts get no neighbours.",
+        unit="px", least=0, most=256, step=8,
+    )  # fmt: skip
+
+
+def need(p: Temporal) -> Need:
+    return Need(back=p.frames, ahead=p.frames, margin=p.search + PATCH + 2)
+
+
+def apply(p: Temporal, window: Window, around: Around) -> Picture:
+    """Merge the neighbours into the frame; the margins of the result are not valid."""
+    here = window.here
+    planes = {n: around.stabiliser.opponent(picture.rgb) for n, picture in window.pictures.items()}
+    before = planes[window.n]
+    spectrum = around.profile.spectrum_array()[:, 0]
+    sigma = np.sqrt((spectrum**2).mean(axis=(1, 2))).astype(np.float32)
+    shape = before.shape[1:]
+    total, weight, squares = before.copy(), np.ones(shape, np.float32), np.ones(shape, np.float32)
+    for n, other in planes.items():
+        if n != window.n:
+            flow = around.motion(window.n, n)
+            place = np.array([window.x, window.y, p.search], np.float32)
+            _merge_neighbour(before, other, flow.vectors, flow.reduction, place, sigma, p.difference,
+                             total, weight, squares)  # fmt: skip
+    merged = total / weight
+    share = np.array([p.luma, p.chroma, p.chroma], np.float32)[:, None, None] / 100
+    after = before + share * (merged - before)
+    own = 1 - share[:2] + share[:2] / weight
+    left = here.noise * (own**2 + share[:2] ** 2 * (squares - 1) / weight**2)
+    return Picture(around.stabiliser.applied(here.rgb, before, after, here.noise - left), left)
+
+
+def _merge_neighbour(
+    before: Array, other: Array, vectors: Array, reduction: float, place: Array, sigma: Array, limit: float,
+    total: Array, weight: Array, squares: Array,
+) -> None:  # fmt: skip
+    """Add one neighbour to the running sums, each pixel with its own trust."""
+    height, width = before.shape[1:]
+    warped = np.empty_like(before)
+    gain = np.empty((height, width), np.float32)
+    in_bands(height, lambda a, b: _warp_rows(other, vectors, reduction, place, warped, gain, a, b))
+    across = np.empty((2, height, width), np.float32)
+    in_bands(height, lambda a, b: _difference_rows(before, warped, gain, sigma, across, a, b))
+    in_bands(
+        height,
+        lambda a, b: _trust_rows(across, warped, gain, np.float32(limit), total, weight, squares, a, b),
+    )
+
+
+@nb.njit(nogil=True, cache=True, inline="always")
+def _cubic(t, w):  # type: ignore[no-untyped-def]
+    """Catmull-Rom weights for a fraction t."""
+    w[0] = np.float32(-0.5) * t + t * t - np.float32(0.5) * t * t * t
+    w[1] = np.float32(1) - np.float32(2.5) * t * t + np.float32(1.5) * t * t * t
+    w[2] = np.float32(0.5) * t + np.float32(2) * t * t - np.float32(1.5) * t * t * t
+    w[3] = np.float32(-0.5) * t * t + np.float32(0.5) * t * t * t
+
+
+@nb.njit(nogil=True, cache=True)
+def _warp_rows(other, vectors, reduction, place, warped, gain, first, end):  # type: ignore[no-untyped-def]
+    """Fetch the neighbour at each pixel's motion; `gain` is the noise variance that interpolation keeps.
+
+    A pixel whose motion is out of range gets gain 0 and takes no part.
+    """
+    height, width = warped.shape[1:]
+    rows, columns = vectors.shape[:2]
+    wx = np.empty(4, np.float32)
+    wy = np.empty(4, np.float32)
+    for y in range(first, end):
+        fy = min(max((y + place[1] + np.float32(0.5)) / reduction - np.float32(0.5), 0.0), rows - 1.0)
+        ya = int(fy)
+        yb = min(ya + 1, rows - 1)
+        ty = np.float32(fy - ya)
+        for x in range(width):
+            fx = min(max((x + place[0] + np.float32(0.5)) / reduction - np.float32(0.5), 0.0), columns - 1.0)
+            xa = int(fx)
+            xb = min(xa + 1, columns - 1)
+            tx = np.float32(fx - xa)
+            mx = (vectors[ya, xa, 0] * (1 - tx) + vectors[ya, xb, 0] * tx) * (1 - ty)
+            mx += (vectors[yb, xa, 0] * (1 - tx) + vectors[yb, xb, 0] * tx) * ty
+            my = (vectors[ya, xa, 1] * (1 - tx) + vectors[ya, xb, 1] * tx) * (1 - ty)
+            my += (vectors[yb, xa, 1] * (1 - tx) + vectors[yb, xb, 1] * tx) * ty
+            if abs(mx) > place[2] or abs(my) > place[2]:
+                gain[y, x] = 0
+                for k in range(3):
+                    warped[k, y, x] = 0
+                continue
+            x0 = int(np.floor(mx))
+            y0 = int(np.floor(my))
+            _cubic(np.float32(mx - x0), wx)
+            _cubic(np.float32(my - y0), wy)
+            gx = wx[0] * wx[0] + wx[1] * wx[1] + wx[2] * wx[2] + wx[3] * wx[3]
+            gy = wy[0] * wy[0] + wy[1] * wy[1] + wy[2] * wy[2] + wy[3] * wy[3]
+            gain[y, x] = gx * gy
+            x0 += x
+            y0 += y
+            for k in range(3):
+                value = np.float32(0)
+                for j in range(4):
+                    yy = min(max(y0 - 1 + j, 0), height - 1)
+                    line = np.float32(0)
+                    for i in range(4):
+                        xx = min(max(x0 - 1 + i, 0), width - 1)
+                        line += wx[i] * other[k, yy, xx]
+                    value += wy[j] * line
+                warped[k, y, x] = value
+
+
+@nb.njit(nogil=True, cache=True)
+def _difference_rows(before, warped, gain, sigma, across, first, end):  # type: ignore[no-untyped-def]
+    """Row sums over the patch's width of the squared and the signed difference, in sigma units."""
+    width = before.shape[2]
+    energy = np.empty(width, np.float32)
+    signed = np.empty(width, np.float32)
+    for y in range(first, end):
+        for x in range(width):
+            expected = 1 + gain[y, x]
+            d0 = (before[0, y, x] - warped[0, y, x]) / sigma[0]
+            d1 = (before[1, y, x] - warped[1, y, x]) / sigma[1]
+            d2 = (before[2, y, x] - warped[2, y, x]) / sigma[2]
+            energy[x] = (2 * d0 * d0 + d1 * d1 + d2 * d2) / (4 * expected)
+            signed[x] = d0 / np.sqrt(expected)
+        for x in range(width):
+            e = np.float32(0)
+            s = np.float32(0)
+            for i in range(-PATCH, PATCH + 1):
+                xx = min(max(x + i, 0), width - 1)
+                e += energy[xx]
+                s += signed[xx]
+            across[0, y, x] = e
+            across[1, y, x] = s
+
+
+@nb.njit(nogil=True, cache=True)
+def _trust_rows(across, warped, gain, limit, total, weight, squares, first, end):  # type: ignore[no-untyped-def]
+    """Finish the patch sums and add the neighbour with its weight."""
+    height, width = gain.shape
+    count = np.float32((2 * PATCH + 1) ** 2)
+    for y in range(first, end):
+        for x in range(width):
+            if gain[y, x] == 0:
+                continue
+            energy = np.float32(0)
+            signed = np.float32(0)
+            for j in range(-PATCH, PATCH + 1):
+                yy = min(max(y + j, 0), height - 1)
+                energy += across[0, yy, x]
+                signed += across[1, yy, x]
+            excess = max(energy / count - 1 - np.float32(ENERGY_SLACK), np.float32(0))
+            shift = max(abs(signed) / count - np.float32(MEAN_SLACK), np.float32(0))
+            strange = (2 * excess + 4 * shift * shift) / (limit * limit)
+            w = np.exp(-strange)
+            if w < np.float32(0.01):
+                continue
+            weight[y, x] += w
+            squares[y, x] += w * w * gain[y, x]
+            for k in range(3):
+                total[k, y, x] += w * warped[k, y, x]
+
+
+TREATMENT = Treatment(
+    kind="temporal", title="Temporal noise reduction", treats=("noise", "colour noise"), order=20,
+    parameters=Temporal, need=need, apply=apply,
+)  # fmt: skip
