@@ -11,7 +11,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict
 
 from ..errors import BadInput
-from ..frames import Array, Frame, Progress
+from ..frames import Array, Frame, Progress, StopCheck, never, raise_if
 from ..media import OUTPUT_FORMATS, Destination, MediaInfo, open_writer
 from ..media.info import checked_size
 from ..media.writers import OutputFormat
@@ -62,7 +62,9 @@ CODECS: dict[str, Callable[[int | None], OutputFormat]] = {
 """The camera's recording formats by name, given a bit rate in bits a second (None: near lossless)."""
 
 
-def shoot(recipe: ShotRecipe, folder: Path, progress: Progress | None = None, *, truth: bool = True) -> Path:
+def shoot(
+    recipe: ShotRecipe, folder: Path, progress: Progress | None = None, *, stopped: StopCheck = never
+) -> Path:
     """Write footage, truth.mkv (noiseless, 16-bit) and parameters.json into `folder`; the footage's path."""
     checked_size(recipe.name, recipe.width, recipe.height)
     if recipe.codec not in CODECS:
@@ -76,14 +78,12 @@ def shoot(recipe: ShotRecipe, folder: Path, progress: Progress | None = None, *,
     clean = Destination(folder / "truth.mkv", OUTPUT_FORMATS["ffv1"])
     with open_writer(target, info) as footage, open_writer(clean, info) as reference:
         for n in range(recipe.frames):
+            raise_if(stopped)
             frame, ideal = frame_pair(recipe, light, n)
             footage.write(frame)
-            if truth:
-                reference.write(ideal)
+            reference.write(ideal)
             if progress:
                 progress((n + 1) / recipe.frames)
-    if not truth:
-        clean.path.unlink()
     (folder / "parameters.json").write_text(recipe.model_dump_json(indent=2) + "\n")
     return folder / name
 

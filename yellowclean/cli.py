@@ -1,0 +1,263 @@
+"""The command line: measure, propose, render, compare, testcamera. Exit 0 when done, 2 on bad input."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import re
+import signal
+import sys
+import time
+from collections.abc import Callable, Sequence
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+from .engine.errors import BadInput, BadPlan, Cancelled, YellowCleanError
+from .engine.frames import Progress
+from .engine.judge.metrics import compare
+from .engine.measure.patch import Patch
+from .engine.measure.profile import NoiseProfile, profile_from_json
+from .engine.measure.survey import SurveyReport, survey
+from .engine.media import OUTPUT_FORMATS, destination, open_source
+from .engine.plan import Plan, plan_from_json
+from .engine.propose import propose
+from .engine.render import delivery_report, frames_in, render
+from .engine.testcamera import CODECS, SCENES, Camera, ShotRecipe, shoot
+
+_PATCH = re.compile(r"^(\d+),(\d+),(\d+),(\d+)@(\d+)$")
+_RANGE = re.compile(r"^(\d*):(\d*)$")
+_SIZE = re.compile(r"^(\d+)[x×](\d+)$")
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run one verb; the exit code."""
+    options = _parser().parse_args(arguments)
+    stop = _StopFlag()
+    previous = signal.signal(signal.SIGINT, stop.raised)
+    try:
+        options.verb(options, stop)
+    except Cancelled as error:
+        print(f"yellow-clean: {error}", file=sys.stderr)
+        return 130
+    except YellowCleanError as error:
+        print(f"yellow-clean: {' '.join(str(error).split())}", file=sys.stderr)
+        return 2
+    except OSError as error:
+        print(f"yellow-clean: {error.filename or 'file'}: {error.strerror or error}.", file=sys.stderr)
+        return 2
+    finally:
+        signal.signal(signal.SIGINT, previous)
+    return 0
+
+
+class _StopFlag:
+    """Ctrl-C asks the work to stop at the next frame, so that it can clean up after itself."""
+
+    def __init__(self) -> None:
+        self._stopped = False
+
+    def raised(self, *_: object) -> None:
+        self._stopped = True
+
+    def __call__(self) -> bool:
+        return self._stopped
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="yellow-clean", description=__doc__)
+    verbs = parser.add_subparsers(required=True, metavar="VERB")
+
+    def verb(name: str, run: Callable[[Any, _StopFlag], None], text: str) -> argparse.ArgumentParser:
+        added = verbs.add_parser(name, help=text, description=text)
+        added.set_defaults(verb=run)
+        return added
+
+    it = verb("measure", _measure, "Measure the noise of a shot: a video file, name_####.png, or a folder.")
+    it.add_argument("input")
+    it.add_argument("--patch", action="append", type=_patch, default=[], metavar="X,Y,W,H@FRAME",
+                    help="measure here instead of choosing by itself; may be given several times")  # fmt: skip
+    it.add_argument("--frames", type=_range, metavar="A:B", help="only frames A to B-1")
+    it.add_argument("--profile-out", type=Path, metavar="P.json", help="write the noise profile")
+    it.add_argument("--json", action="store_true", help="print the whole survey as one JSON document")
+
+    it = verb("propose", _propose, "Propose the least treatment for a shot.")
+    it.add_argument("input")
+    it.add_argument("--profile", type=Path, metavar="P.json", help="a saved noise profile to use")
+    it.add_argument("--out", type=Path, required=True, metavar="PLAN.json")
+
+    it = verb("render", _render, "Render a plan into a file or a sequence.")
+    it.add_argument("input")
+    it.add_argument("--plan", required=True, metavar="PLAN.json|auto")
+    it.add_argument("--out", type=Path, required=True, help="name.mkv, .mov, .mp4, or name_####.png, .tif, .exr")
+    it.add_argument("--format", choices=sorted(OUTPUT_FORMATS), help="where the ending leaves a choice")
+    it.add_argument("--frames", type=_range, metavar="A:B", help="only frames A to B-1")
+    it.add_argument("--report", type=Path, metavar="R.json", help="write the delivery report")
+
+    it = verb("compare", _compare, "Compare clip B with the reference A, frame by frame.")
+    it.add_argument("a", metavar="A")
+    it.add_argument("b", metavar="B")
+    it.add_argument("--json", action="store_true")
+
+    it = verb("testcamera", _testcamera, "Shoot a scene with the test camera: footage, truth, parameters.")
+    it.add_argument("scene", choices=sorted(SCENES))
+    it.add_argument("--out", type=Path, required=True, metavar="DIR")
+    it.add_argument("--frames", type=int, default=48, metavar="N")
+    it.add_argument("--size", type=_size, default=(1280, 720), metavar="WxH")
+    it.add_argument("--seed", type=int, default=9, metavar="S")
+    it.add_argument("--stops", type=float, default=3.0, help="stops of under-exposure (default 3)")
+    it.add_argument("--white", action="store_true", help="a sensor without colour filter: white noise")
+    it.add_argument("--curve", choices=("bt709", "log"), default="bt709")
+    it.add_argument("--codec", choices=sorted(CODECS), default="ffv1")
+    it.add_argument("--bit-rate", type=int, metavar="BITS", help="bits a second for h264-8bit")
+    return parser
+
+
+def _patch(text: str) -> Patch:
+    match = _PATCH.match(text)
+    if not match or not (int(match[3]) and int(match[4])):
+        raise argparse.ArgumentTypeError(f"{text!r} is not X,Y,W,H@FRAME, for example 600,80,64,64@12")
+    x, y, width, height, frame = (int(v) for v in match.groups())
+    return Patch(x=x, y=y, width=width, height=height, frame=frame)
+
+
+def _range(text: str) -> tuple[int | None, int | None]:
+    match = _RANGE.match(text)
+    if not match:
+        raise argparse.ArgumentTypeError(f"{text!r} is not A:B, for example 0:24")
+    return tuple(int(part) if part else None for part in match.groups())  # type: ignore[return-value]
+
+
+def _size(text: str) -> tuple[int, int]:
+    match = _SIZE.match(text)
+    if not match:
+        raise argparse.ArgumentTypeError(f"{text!r} is not WxH, for example 1280x720")
+    return int(match[1]), int(match[2])
+
+
+def _chosen(options: Any, frames: int) -> range | None:
+    if options.frames is None:
+        return None
+    first, end = options.frames
+    return range(first or 0, frames if end is None else end)
+
+
+def _measure(options: Any, stop: _StopFlag) -> None:
+    with closing(open_source(options.input)) as source:
+        chosen = _chosen(options, source.info.frames)
+        if chosen is not None:
+            frames_in(source.info, chosen)
+        report = survey(source, options.patch, frames=chosen, progress=_bar("measure"), stopped=stop)
+    if options.profile_out:
+        options.profile_out.write_text(report.profile.to_json() + "\n")
+    print(report.to_json() if options.json else _summary(report))
+
+
+def _summary(report: SurveyReport) -> str:
+    media, noise = report.media, report.noise
+    lines = [
+        f"{media.path}: {media.width}×{media.height}, {media.frames} frames at {media.rate}/s,"
+        f" {media.codec} {media.bit_depth}-bit {media.chroma}, {media.range} range, {media.matrix}",
+        f"noise: luma {noise.luma_cv:.2f} CV, colour {noise.chroma_cv:.2f} CV,"
+        f" R {noise.r_cv:.2f}, G {noise.g_cv:.2f}, B {noise.b_cv:.2f} CV",
+        f"grain size {noise.grain_px:.1f} px, confidence {noise.confidence:.0%}",
+    ]
+    lines += [f"note: {note}" for note in media.notes]
+    for reading in report.patches:
+        p = reading.patch
+        lines.append(
+            f"patch {p.x},{p.y},{p.width},{p.height}@{p.frame}: level {reading.level_cv:.0f} CV,"
+            f" luma {reading.luma_cv:.2f} CV, colour {reading.chroma_cv:.2f} CV, {reading.reason},"
+            f" confidence {reading.confidence:.0%}"
+        )
+    for finding in report.findings:
+        state = "outside" if finding.outside else "inside"
+        lines.append(
+            f"{finding.kind}: {finding.value:.2f} {finding.unit},"
+            f" {state} the tolerance of {finding.tolerance:g} {finding.unit}"
+        )
+    return "\n".join(lines)
+
+
+def _propose(options: Any, stop: _StopFlag) -> None:
+    profile = _read_profile(options.profile) if options.profile else None
+    with closing(open_source(options.input)) as source:
+        plan = propose(survey(source, progress=_bar("measure"), stopped=stop), profile)
+    options.out.write_text(plan.to_json() + "\n")
+    for step in plan.steps:
+        print(f"{step.treatment.title}: {step.reason}")
+    if not plan.steps:
+        print("Nothing lies outside its tolerance; the plan has no steps.")
+
+
+def _render(options: Any, stop: _StopFlag) -> None:
+    target = destination(options.out, options.format)
+    plan = None if options.plan == "auto" else _read_plan(Path(options.plan))
+    with closing(open_source(options.input)) as source:
+        chosen = frames_in(source.info, _chosen(options, source.info.frames))
+        if plan is None:
+            plan = propose(survey(source, progress=_bar("measure"), stopped=stop))
+        render(source, plan, target, frames=chosen, progress=_bar("render"), stopped=stop)
+        if options.report:
+            report = delivery_report(source, target, chosen)
+            options.report.write_text(report.model_dump_json(indent=1) + "\n")
+    print(f"{options.out}: {len(chosen)} frames, {target.format.title}")
+
+
+def _read_profile(path: Path) -> NoiseProfile:
+    return profile_from_json(_read(path), str(path))
+
+
+def _read_plan(path: Path) -> Plan:
+    return plan_from_json(_read(path), str(path))
+
+
+def _read(path: Path) -> bytes:
+    if not path.is_file():
+        raise BadPlan(f"{path}: does not exist; check the path.")
+    return path.read_bytes()
+
+
+def _compare(options: Any, stop: _StopFlag) -> None:
+    with closing(open_source(options.a)) as a, closing(open_source(options.b)) as b:
+        result = compare(a, b)
+    if options.json:
+        print(json.dumps(result.model_dump(), indent=1))
+        return
+    ratio = "no difference" if result.psnr_db is None else f"PSNR {result.psnr_db:.2f} dB"
+    print(
+        f"{ratio}, SSIM {result.ssim:.4f}, RMS {result.rms_cv:.2f} CV, largest {result.largest_cv:.1f} CV,"
+        f" flicker {result.flicker_cv:.2f} CV over {result.frames} frames"
+    )
+
+
+def _testcamera(options: Any, stop: _StopFlag) -> None:
+    if options.frames < 1:
+        raise BadInput(f"--frames {options.frames}: at least one frame is needed.")
+    width, height = options.size
+    recipe = ShotRecipe(
+        name=options.scene, scene=options.scene, frames=options.frames, width=width, height=height,
+        seed=options.seed, codec=options.codec, bit_rate=options.bit_rate,
+        camera=Camera(stops_under=options.stops, bayer=not options.white, curve=options.curve, seed=options.seed),
+    )  # fmt: skip
+    print(shoot(recipe, options.out, _bar("shoot"), stopped=stop))
+
+
+def _bar(what: str) -> Progress:
+    """A progress bar on stderr, only where somebody is looking."""
+    started = time.monotonic()
+    if not sys.stderr.isatty():
+        return lambda share: None
+
+    def show(share: float) -> None:
+        done = round(30 * share)
+        left = (time.monotonic() - started) * (1 / max(share, 1e-3) - 1)
+        end = "\n" if share >= 1 else ""
+        print(f"\r{what} [{'=' * done}{' ' * (30 - done)}] {share:4.0%}  {left:4.0f} s left ", end=end,
+              file=sys.stderr, flush=True)  # fmt: skip
+
+    return show
+
+
+if __name__ == "__main__":
+    sys.exit(main())

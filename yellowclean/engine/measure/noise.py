@@ -1,0 +1,353 @@
+"""The noise of a shot: sigma against level, spectrum, patches and a figure for every frame.
+
+Blind measuring after the idea of frame differences along motion: a block and its motion-compensated
+predecessor share their picture, so half the variance of their difference is noise, on brick as on
+sky. Where a shot has one frame, or repeats frames, the variance about a plane of the flattest blocks
+serves instead. In each level bin a low quantile is read and moved to the centre by the spread seen
+below it, so that blocks with left-over detail, which only ever add variance, do not count.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..colour.opponent import OPPONENT, SIGNALS
+from ..errors import BadInput
+from ..frames import CV_SCALE, Array, Frame, Progress, Region, StopCheck, never, raise_if
+from ..media import Source
+from ..motion import flow, prepared
+from ..treat.stabilise import Stabiliser
+from .blocks import SIDE, Blocks, block_statistics
+from .patch import LEAST_SIDE, Patch, PatchReading, measure_patch
+from .profile import NoiseCurve, NoiseProfile, white_profile
+from .spectrum import MARGIN, TILE, SpectrumGatherer, grain_size
+
+SAMPLES = 6
+"""Places in the clip at which a pair of frames is compared."""
+
+BIN_CV = 16.0
+LEAST_BLOCKS = 60
+CURVE_POINTS = 33
+QUANTILE, LOW_QUANTILE = 0.30, 0.05
+Z_QUANTILE, Z_LOW = -0.5244, -1.6449
+"""Normal quantiles of the two."""
+
+FLAT_QUANTILE = 0.10
+Z_FLAT = -1.2816
+
+FROZEN = 0.04
+"""A difference below this share of the spatial variance means that the frame was repeated."""
+
+TILES = 320
+
+
+@dataclass(frozen=True, slots=True)
+class NoiseReading:
+    """A shot's noise: the profile, one luma figure a frame (CV), the patches, the worst frame."""
+
+    profile: NoiseProfile
+    by_frame_cv: list[float]
+    patches: list[PatchReading]
+    motion_px: float
+
+    @property
+    def noisiest(self) -> int:
+        return int(np.argmax(self.by_frame_cv))
+
+
+@dataclass(frozen=True, slots=True)
+class _Pair:
+    """A frame, its predecessor, and where each block of it is found there."""
+
+    n: int
+    frame: Frame
+    other: Frame | None
+    shift: Array | None
+    spatial: Blocks
+    temporal: Blocks | None
+
+    def variance(self) -> Array:
+        """rows×columns×6: temporal where it can be had, else spatial."""
+        if self.temporal is None:
+            return self.spatial.variance
+        return np.minimum(self.temporal.variance, self.spatial.variance * 4)
+
+
+def measure_noise(
+    source: Source,
+    patches: Sequence[Patch] = (),
+    *,
+    frames: range | None = None,
+    progress: Progress | None = None,
+    stopped: StopCheck = never,
+) -> NoiseReading:
+    """Measure a shot blind, or with the word of user patches on top.
+
+    `patches` that are flat pull the curve through their own sigmas. `frames` limits what is looked
+    at. Raises `BadInput` when a patch is unusable or nothing in the shot can be measured.
+    """
+    chosen = frames or range(source.info.frames)
+    pairs: list[_Pair] = []
+    for n in _sample_frames(chosen):
+        raise_if(stopped)
+        pairs.append(_pair(source, n))
+    if progress:
+        progress(0.2)
+    curve, confidence = _curve(pairs)
+    moved = any(pair.temporal is not None for pair in pairs)
+    told = [_user_patch(source, patch, curve if moved else None) for patch in patches]
+    if told:
+        curve = _through_patches(curve, told)
+    profile = _with_spectrum(curve, confidence, pairs, source)
+    by_frame = _by_frame(source, chosen, pairs, curve, progress, stopped)
+    worst = chosen[int(np.argmax(by_frame))]
+    if not told:
+        told = automatic_patches(source.read(worst), worst, curve)
+    shifts = [np.hypot(p.shift[..., 0], p.shift[..., 1]) for p in pairs if p.shift is not None]
+    motion_px = float(np.percentile(np.concatenate([s.ravel() for s in shifts]), 90)) if shifts else 0.0
+    return NoiseReading(profile, by_frame, told, motion_px)
+
+
+def _user_patch(source: Source, patch: Patch, curve: NoiseCurve | None) -> PatchReading:
+    reading = measure_patch(source.read(patch.frame), patch, curve)
+    if not reading.flat:
+        place = f"{patch.x},{patch.y},{patch.width},{patch.height}@{patch.frame}"
+        raise BadInput(f"patch {place} is not usable ({reading.reason}). {reading.advice}")
+    return reading
+
+
+def _sample_frames(chosen: range) -> list[int]:
+    """Second members of the pairs, spread over the clip."""
+    if len(chosen) == 1:
+        return [chosen[0]]
+    count = min(SAMPLES, len(chosen) - 1)
+    return sorted({chosen[1 + round((len(chosen) - 2) * (k + 0.5) / count)] for k in range(count)})
+
+
+def _pair(source: Source, n: int) -> _Pair:
+    if n == 0:
+        frame = source.read(0)
+        return _Pair(n, frame, None, None, block_statistics(frame), None)
+    other, frame = source.read(n - 1), source.read(n)
+    shift = _block_shifts(frame, other)
+    spatial, temporal = block_statistics(frame), block_statistics(frame, other, shift)
+    finite = np.isfinite(temporal.variance[..., 3])
+    repeated = not finite.any() or (
+        np.median(temporal.variance[finite][:, 3]) < FROZEN * np.median(spatial.variance[..., 3])
+    )
+    return _Pair(n, frame, other, shift, spatial, None if repeated else temporal)
+
+
+def _block_shifts(frame: Frame, other: Frame) -> Array:
+    """Whole-pixel motion at each block's centre."""
+    found = flow(prepared(frame), prepared(other), frame.shape[1])
+    rows, columns = frame.shape[0] // SIDE, frame.shape[1] // SIDE
+    centres_y = ((np.arange(rows) + 0.5) * SIDE / found.reduction).astype(int)
+    centres_x = ((np.arange(columns) + 0.5) * SIDE / found.reduction).astype(int)
+    height, width = found.vectors.shape[:2]
+    rounded: Array = np.rint(
+        found.vectors[np.minimum(centres_y, height - 1)][:, np.minimum(centres_x, width - 1)]
+    )
+    return rounded
+
+
+def _curve(pairs: Sequence[_Pair]) -> tuple[NoiseCurve, float]:
+    """Sigma against level for all signals, and the confidence in it."""
+    level = np.concatenate([p.spatial.level.reshape(-1, 6) for p in pairs])
+    spatial = np.concatenate([p.spatial.variance.reshape(-1, 6) for p in pairs])
+    varied = np.concatenate([p.variance().reshape(-1, 6) for p in pairs])
+    usable = np.concatenate([p.spatial.clipped.reshape(-1) for p in pairs]) <= 0.01
+    usable &= np.isfinite(varied).all(axis=1)
+    if usable.sum() < 4:
+        raise BadInput("the noise cannot be measured: all of the picture is clipped, black or too small.")
+    level, spatial, varied = level[usable], spatial[usable], varied[usable]
+    moved = any(p.temporal is not None for p in pairs)
+    axis = np.linspace(0, CV_SCALE, CURVE_POINTS)
+    lists: dict[str, list[float]] = {}
+    disagreement = 0.0
+    for s, name in enumerate(SIGNALS):
+        levels_cv = level[:, s if s < 3 else 3] * CV_SCALE
+        at, sigma, support = _bins(levels_cv, varied[:, s], spatial[:, s], moved)
+        lists[f"{name}_cv"] = _smooth(axis, at, sigma * CV_SCALE, support).tolist()
+        if name == "luma":
+            smooth = np.interp(at, axis, lists["luma_cv"])
+            off = np.abs(np.log(np.maximum(sigma * CV_SCALE, 1e-3) / np.maximum(smooth, 1e-3)))
+            disagreement = float(np.average(off, weights=support))
+    share = np.histogram(level[:, 3] * CV_SCALE, bins=np.append(axis - axis[1] / 2, np.inf))[0] / len(level)
+    support_factor = 1 - np.exp(-usable.sum() / 1500)
+    confidence = float(np.clip(support_factor * np.exp(-2 * disagreement) * (1 if moved else 0.7), 0, 1))
+    return NoiseCurve(level_cv=axis.tolist(), share=share.tolist(), **lists), confidence
+
+
+def _bins(level_cv: Array, varied: Array, spatial: Array, moved: bool) -> tuple[Array, Array, Array]:
+    """(level, sigma, blocks) of level bins that hold enough blocks each."""
+    order = np.argsort(level_cv)
+    level_cv, deviation, still = level_cv[order], np.sqrt(varied[order]), np.sqrt(spatial[order])
+    edges, start = [], 0
+    least = min(LEAST_BLOCKS, len(level_cv))
+    while start < len(level_cv):
+        end = int(np.searchsorted(level_cv, level_cv[start] + BIN_CV))
+        end = min(max(end, start + least), len(level_cv))
+        if len(level_cv) - end < least:
+            end = len(level_cv)
+        edges.append((start, end))
+        start = end
+    at = np.array([level_cv[a:b].mean() for a, b in edges])
+    found = [_centre(deviation[a:b]) if moved else _flat_centre(still[a:b]) for a, b in edges]
+    return at, np.array(found), np.array([b - a for a, b in edges], float)
+
+
+def _centre(deviation: Array) -> float:
+    """Centre of the pure-noise blocks among deviations of which the upper part holds detail too."""
+    low, read = np.quantile(deviation, [LOW_QUANTILE, QUANTILE])
+    spread = (read - low) / (Z_QUANTILE - Z_LOW)
+    return float(read - Z_QUANTILE * spread)
+
+
+def _flat_centre(deviation: Array) -> float:
+    """The same for spatial variances, where most blocks may hold detail."""
+    expected_spread = 1 / np.sqrt(2 * (SIDE * SIDE - 3) / 2)  # demosaiced noise has about half the freedom
+    return float(np.quantile(deviation, FLAT_QUANTILE) / (1 + Z_FLAT * expected_spread))
+
+
+def _smooth(axis: Array, at: Array, sigma: Array, support: Array) -> Array:
+    """Local linear regression of log sigma over level; beyond the data the end values hold."""
+    logs = np.log(np.maximum(sigma, 1e-4))
+    result = np.empty(len(axis))
+    for k, centre in enumerate(np.clip(axis, at.min(), at.max())):
+        width = 24 + 0.10 * centre
+        weight = support * np.exp(-0.5 * ((at - centre) / width) ** 2) + 1e-12
+        design = np.stack([np.ones_like(at), at - centre], axis=1)
+        gram = design.T @ (design * weight[:, None]) + np.diag([0, 1e-3 * weight.sum() * width**2])
+        result[k] = np.linalg.solve(gram, design.T @ (weight * logs))[0]
+    return np.exp(result)
+
+
+def _through_patches(curve: NoiseCurve, readings: Sequence[PatchReading]) -> NoiseCurve:
+    """Scale the curve so that it passes through what flat patches showed at their levels."""
+    axis = np.array(curve.level_cv)
+    changed: dict[str, list[float]] = {}
+    order = sorted(readings, key=lambda r: r.level_cv)
+    for name in SIGNALS:
+        old = curve.signal(name)
+        at = np.array([r.level_cv for r in order])
+        ratio = np.array([getattr(r, f"{name}_cv") for r in order]) / np.maximum(np.interp(at, axis, old), 1e-3)
+        changed[f"{name}_cv"] = (old * np.interp(axis, at, ratio)).tolist()
+    return curve.model_copy(update=changed)
+
+
+def _with_spectrum(
+    curve: NoiseCurve, confidence: float, pairs: Sequence[_Pair], source: Source
+) -> NoiseProfile:
+    """Gather the spectrum from tiles that hold noise alone, in the stabilised opponent axes."""
+    flat = white_profile(1.0).model_copy(update={"curve": curve})
+    stabiliser = Stabiliser.of(flat)
+    gatherer = SpectrumGatherer()
+    for pair in pairs:
+        for tile in _noise_tiles(pair, curve, stabiliser, TILES // len(pairs)):
+            gatherer.add(tile)
+    base = flat.model_copy(
+        update={"confidence": confidence, "origin": f"{source.info.path}, blind over {len(pairs)} places"}
+    )
+    if len(gatherer) < 8:
+        return base.model_copy(update={"confidence": confidence * 0.5})
+    spectrum = gatherer.spectrum()
+    channels = OPPONENT.T @ gatherer.covariance() @ OPPONENT
+    deviation = np.sqrt(np.diag(channels))
+    return base.model_copy(
+        update={
+            "spectrum": spectrum.tolist(),
+            "correlation": (channels / np.outer(deviation, deviation)).tolist(),
+            "grain_px": grain_size(spectrum),
+        }
+    )
+
+
+def _noise_tiles(pair: _Pair, curve: NoiseCurve, stabiliser: Stabiliser, most: int) -> list[Array]:
+    """Tiles of pure noise: the compared difference (halved in variance), or flat tiles of the frame."""
+    ratio = _ratios(pair.variance(), pair.spatial, curve)
+    rows, columns = ratio.shape[0] // 2, ratio.shape[1] // 2
+    worst = ratio[: rows * 2, : columns * 2].reshape(rows, 2, columns, 2).max(axis=(1, 3))
+    order = np.argsort(np.abs(worst - 1.05), axis=None)
+    height, width = pair.frame.shape[:2]
+    tiles: list[Array] = []
+    for row, column in zip(*np.unravel_index(order, worst.shape), strict=True):
+        if len(tiles) >= most or not 0.6 < worst[row, column] < 1.3:
+            break
+        here = Region(int(column) * TILE, int(row) * TILE, TILE, TILE).grown(MARGIN)
+        if here.clipped(width, height) != here:
+            continue
+        tile = stabiliser.opponent(np.ascontiguousarray(pair.frame[here.slices]))
+        if pair.temporal is not None and pair.other is not None and pair.shift is not None:
+            dx, dy = (int(v) for v in pair.shift[row * 2, column * 2])
+            there = Region(here.x + dx, here.y + dy, here.width, here.height)
+            if there.clipped(width, height) != there:
+                continue
+            tile = (tile - stabiliser.opponent(np.ascontiguousarray(pair.other[there.slices]))) / np.sqrt(2)
+        tiles.append(tile - tile.mean(axis=(1, 2), keepdims=True))
+    return tiles
+
+
+def _ratios(variance: Array, blocks: Blocks, curve: NoiseCurve) -> Array:
+    """Deviation of each block over what the curve says for its level, in luma; clipped blocks are inf."""
+    expected = curve.sigma_at(blocks.level[..., 3], "luma")
+    ratio: Array = np.sqrt(variance[..., 3]) / np.maximum(expected, 1e-6)
+    return np.where(blocks.clipped > 0.01, np.inf, ratio)
+
+
+def _by_frame(
+    source: Source, chosen: range, pairs: Sequence[_Pair], curve: NoiseCurve,
+    progress: Progress | None, stopped: StopCheck,
+) -> list[float]:  # fmt: skip
+    """Luma sigma of each frame: its flattest blocks against the same quantile at the sampled places."""
+    typical = white_profile(1.0).model_copy(update={"curve": curve}).typical_cv("luma")
+    usual = float(np.median([_flat_ratio(p.spatial, curve) for p in pairs])) or 1.0
+    figures = []
+    for count, n in enumerate(chosen):
+        raise_if(stopped)
+        ratio = _flat_ratio(block_statistics(source.read(n)), curve)
+        figures.append(typical * ratio / usual if np.isfinite(ratio) else 0.0)
+        if progress:
+            progress(0.2 + 0.8 * (count + 1) / len(chosen))
+    return figures
+
+
+def _flat_ratio(blocks: Blocks, curve: NoiseCurve) -> float:
+    ratios = _ratios(blocks.variance, blocks, curve)
+    finite = ratios[np.isfinite(ratios)]
+    return float(np.quantile(finite, 0.15)) if finite.size else 0.0
+
+
+def automatic_patches(frame: Frame, n: int, curve: NoiseCurve, most: int = 3) -> list[PatchReading]:
+    """Up to `most` flat patches of a frame at different levels, the largest even area first."""
+    blocks = block_statistics(frame)
+    ratio = _ratios(blocks.variance, blocks, curve)
+    found: list[PatchReading] = []
+    for side in (4, 3, 2):
+        if len(found) >= most:
+            break
+        for reading in _even_windows(frame, n, ratio, side, curve):
+            apart = all(abs(reading.level_cv - other.level_cv) > 24 for other in found)
+            if reading.flat and apart and len(found) < most:
+                found.append(reading)
+    return found
+
+
+def _even_windows(frame: Frame, n: int, ratio: Array, side: int, curve: NoiseCurve) -> list[PatchReading]:
+    """Readings of the windows of side×side blocks that hold the least beyond noise."""
+    if min(ratio.shape) < side or side * SIDE < LEAST_SIDE:
+        return []
+    windows = np.lib.stride_tricks.sliding_window_view(ratio, (side, side))
+    worst = windows.max(axis=(2, 3))
+    order = np.argsort(worst, axis=None)[:40]
+    readings = []
+    for row, column in zip(*np.unravel_index(order, worst.shape), strict=True):
+        if not np.isfinite(worst[row, column]):
+            break
+        size = side * SIDE
+        patch = Patch(x=int(column) * SIDE, y=int(row) * SIDE, width=size, height=size, frame=n)
+        readings.append(measure_patch(frame, patch, curve))
+    return readings
