@@ -71,9 +71,7 @@ class Region:
     def clipped(self, width: int, height: int) -> Region:
         """The part that lies inside a frame of that size (possibly empty)."""
         x, y = min(max(self.x, 0), width), min(max(self.y, 0), height)
-        return Region(
-            x, y, max(min(self.right, width) - x, 0), max(min(self.bottom, height) - y, 0)
-        )
+        return Region(x, y, max(min(self.right, width) - x, 0), max(min(self.bottom, height) - y, 0))
 
     def within(self, outer: Region) -> Region:
         """This region in coordinates that start at the corner of `outer`."""

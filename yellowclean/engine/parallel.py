@@ -6,6 +6,7 @@ Own threads instead of Numba's parallel loops: they may be entered from several 
 
 from __future__ import annotations
 
+import itertools
 import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -29,5 +30,5 @@ def in_bands(rows: int, work: Callable[[int, int], None], least: int = 32) -> No
         work(0, rows)
         return
     edges = [rows * k // bands for k in range(bands + 1)]
-    for done in [_pool().submit(work, a, b) for a, b in zip(edges, edges[1:], strict=False)]:
+    for done in [_pool().submit(work, a, b) for a, b in itertools.pairwise(edges)]:
         done.result()

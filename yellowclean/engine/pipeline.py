@@ -7,6 +7,7 @@ the step's block grid, and kernels add in an order that depends on the position 
 
 from __future__ import annotations
 
+from copy import copy
 from functools import cached_property
 
 import numpy as np
@@ -45,9 +46,7 @@ class Footage:
 
     def motion(self, n: int, neighbour: int) -> Flow:
         """Motion from frame n to a neighbour."""
-        return self._flows.get(
-            (n, neighbour), lambda: flow(self._luma(n), self._luma(neighbour), self.info.width)
-        )
+        return self._flows.get((n, neighbour), lambda: flow(self._luma(n), self._luma(neighbour), self.info.width))
 
     def _luma(self, n: int) -> npt.NDArray[np.uint8]:
         return self._lumas.get(n, lambda: prepared(self.frame(n)))
@@ -62,6 +61,12 @@ class Pipeline:
         pixels = footage.info.width * footage.info.height
         limit = min(CACHE_FRAMES * pixels * 20, max(CACHE_BYTES, 6 * pixels * 20))
         self._pictures: BoundedCache[Picture] = BoundedCache(limit, lambda p: p.rgb.nbytes + p.noise.nbytes)
+
+    def until(self, stopped: StopCheck) -> Pipeline:
+        """This pipeline, caches shared, that ends when `stopped` says so."""
+        twin = copy(self)
+        twin._stopped = stopped
+        return twin
 
     @property
     def profile(self) -> NoiseProfile:

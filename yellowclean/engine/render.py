@@ -14,6 +14,7 @@ from pydantic import BaseModel
 
 from .errors import BadInput
 from .frames import Frame, Progress, StopCheck, never, raise_if
+from .judge.patches import PatchBeforeAfter, patch_before_after
 from .measure.noise import measure_noise
 from .media import OUTPUT_FORMATS, Destination, MediaInfo, Source, open_source, open_writer
 from .media.writers import write_member
@@ -24,14 +25,13 @@ SEGMENT_FRAMES = 6
 
 
 class DeliveryReport(BaseModel):
-    """What was written, measured again from the file itself."""
+    """What was written, opened and measured again."""
 
     path: str
     format: str
     frames: int
     first_frame: int
-    source_luma_cv: float | None
-    result_luma_cv: float | None
+    patches: list[PatchBeforeAfter]
 
 
 def render(
@@ -124,7 +124,7 @@ def _segment_frames(chosen: range, folder: Path) -> Iterator[Frame]:
 
 
 def delivery_report(source: Source, target: Destination, chosen: range) -> DeliveryReport:
-    """Open what was written, count it, and measure its noise beside the source's."""
+    """Open what was written, count it, and measure flat patches of its middle beside the source's."""
     written = open_source(target.path)
     try:
         if written.info.frames < len(chosen):
@@ -136,18 +136,19 @@ def delivery_report(source: Source, target: Destination, chosen: range) -> Deliv
             format=target.format.title,
             frames=len(chosen),
             first_frame=chosen.start,
-            source_luma_cv=_luma_cv(source, chosen),
-            result_luma_cv=_luma_cv(written, range(len(chosen))),
+            patches=_before_after(source, written, chosen),
         )
     finally:
         written.close()
 
 
-def _luma_cv(source: Source, chosen: range) -> float | None:
-    """Luma noise of a few frames in the middle, or None where it cannot be measured."""
+def _before_after(source: Source, written: Source, chosen: range) -> list[PatchBeforeAfter]:
     middle = chosen.start + len(chosen) // 2
     few = range(max(middle - 2, chosen.start), min(middle + 3, chosen.stop))
     try:
-        return measure_noise(source, frames=few).profile.typical_cv("luma")
-    except BadInput:
-        return None
+        readings = measure_noise(source, frames=few).patches
+    except BadInput:  # nothing in these frames can hold noise
+        return []
+    return [
+        patch_before_after(r, written.read(r.patch.frame - chosen.start)[r.patch.region.slices]) for r in readings
+    ]

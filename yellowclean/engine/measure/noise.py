@@ -148,9 +148,7 @@ def _block_shifts(frame: Frame, other: Frame) -> Array:
     centres_y = ((np.arange(rows) + 0.5) * SIDE / found.reduction).astype(int)
     centres_x = ((np.arange(columns) + 0.5) * SIDE / found.reduction).astype(int)
     height, width = found.vectors.shape[:2]
-    rounded: Array = np.rint(
-        found.vectors[np.minimum(centres_y, height - 1)][:, np.minimum(centres_x, width - 1)]
-    )
+    rounded: Array = np.rint(found.vectors[np.minimum(centres_y, height - 1)][:, np.minimum(centres_x, width - 1)])
     return rounded
 
 
@@ -239,9 +237,7 @@ def _through_patches(curve: NoiseCurve, readings: Sequence[PatchReading]) -> Noi
     return curve.model_copy(update=changed)
 
 
-def _with_spectrum(
-    curve: NoiseCurve, confidence: float, pairs: Sequence[_Pair], source: Source
-) -> NoiseProfile:
+def _with_spectrum(curve: NoiseCurve, confidence: float, pairs: Sequence[_Pair], source: Source) -> NoiseProfile:
     """Gather the spectrum from tiles that hold noise alone, in the stabilised opponent axes."""
     flat = white_profile(1.0).model_copy(update={"curve": curve})
     stabiliser = Stabiliser.of(flat)

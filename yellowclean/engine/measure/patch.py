@@ -94,7 +94,12 @@ def measure_patch(frame: Frame, patch: Patch, curve: NoiseCurve | None = None) -
             f"patch {patch.x},{patch.y},{patch.width},{patch.height}: reaches outside the"
             f" {width}×{height} frame; move it inside."
         )
-    pixels = np.asarray(frame[inside.slices], np.float64)
+    return measure_pixels(frame[inside.slices], patch, curve)
+
+
+def measure_pixels(pixels: Frame, patch: Patch, curve: NoiseCurve | None = None) -> PatchReading:
+    """`measure_patch` for the pixels of the patch alone."""
+    pixels = np.asarray(pixels, np.float64)
     if min(patch.width, patch.height) < LEAST_SIDE:
         return _reading(patch, pixels, np.zeros(6), "too small", 0.0)
     signals = pixels @ SIGNAL_MATRIX.T.astype(np.float64)

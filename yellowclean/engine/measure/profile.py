@@ -7,7 +7,7 @@ from typing import Literal, Self
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
-from ..colour.opponent import SIGNALS
+from ..colour.opponent import SIGNAL_MATRIX, SIGNALS
 from ..errors import BadPlan
 from ..frames import CV_SCALE, Array
 
@@ -41,7 +41,7 @@ class NoiseCurve(BaseModel):
             raise ValueError("all lists of a noise curve need the same length, at least 2")
         if any(b <= a for a, b in zip(self.level_cv, self.level_cv[1:], strict=False)):
             raise ValueError("level_cv must rise")
-        everything = np.array([values for values in self.__dict__.values()])
+        everything = np.array(list(self.__dict__.values()))
         if not np.isfinite(everything).all() or (everything[1:] < 0).any():
             raise ValueError("sigmas must be finite and not negative")
         return self
@@ -66,9 +66,7 @@ class NoiseProfile(BaseModel):
 
     model_config = ConfigDict(frozen=True, populate_by_name=True)
 
-    schema_id: Literal["yellow-clean/noise-profile/1"] = Field(
-        "yellow-clean/noise-profile/1", alias="schema"
-    )
+    schema_id: Literal["yellow-clean/noise-profile/1"] = Field("yellow-clean/noise-profile/1", alias="schema")
     name: str = ""
     curve: NoiseCurve
     correlation: MatrixOf3 = Field(description="Correlation of R', G' and B' noise.")
@@ -130,8 +128,6 @@ def weighted_median(values: Array, weights: Array) -> float:
 def white_profile(sigma_cv: float | tuple[float, float, float], name: str = "white") -> NoiseProfile:
     """A profile of white noise with one sigma at all levels, for tests and as a manual start."""
     per_channel = (sigma_cv,) * 3 if isinstance(sigma_cv, int | float) else sigma_cv
-    from ..colour.opponent import SIGNAL_MATRIX
-
     signals = np.sqrt((SIGNAL_MATRIX**2) @ np.array(per_channel, np.float32) ** 2)
     lists = {f"{s}_cv": [float(v)] * 2 for s, v in zip(SIGNALS, signals, strict=True)}
     return NoiseProfile(

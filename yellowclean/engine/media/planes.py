@@ -81,9 +81,7 @@ def rgb_from_yuv(luma: Plane, cb: Plane, cr: Plane, coding: Coding) -> Frame:
     scales = np.array([y_offset, 1 / y_span, c_offset, 1 / c_span], np.float32)
     kr, kb = KR_KB[coding.matrix]
     kg = 1 - kr - kb
-    k = np.array(
-        [2 * (1 - kr), -2 * kb * (1 - kb) / kg, -2 * kr * (1 - kr) / kg, 2 * (1 - kb)], np.float32
-    )
+    k = np.array([2 * (1 - kr), -2 * kb * (1 - kb) / kg, -2 * kr * (1 - kr) / kg, 2 * (1 - kb)], np.float32)
     halved = cb.shape[0] < height, cb.shape[1] < width
     out = np.empty((height, width, 3), np.float32)
     in_bands(height, lambda a, b: _yuv_rows(luma, cb, cr, *halved, scales, k, out, a, b))

@@ -153,7 +153,7 @@ def _rate(spec: oiio.ImageSpec) -> tuple[str, bool]:
 
 
 def _transfer(spec: oiio.ImageSpec) -> Literal["linear", "unknown"]:
-    if spec.format != oiio.HALF and spec.format != oiio.FLOAT:
+    if spec.format not in (oiio.HALF, oiio.FLOAT):
         return "unknown"
     space = str(spec.getattribute("oiio:ColorSpace") or "").lower()
     return "linear" if "lin" in space or "scene" in space or not space else "unknown"

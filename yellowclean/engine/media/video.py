@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import threading
 from collections import Counter
 from collections.abc import Iterator
@@ -272,7 +273,7 @@ def _timecode(container: InputContainer, stream: VideoStream) -> str | None:
 
 
 def _is_variable(times: list[int]) -> bool:
-    steps = Counter(b - a for a, b in zip(times, times[1:], strict=False))
+    steps = Counter(b - a for a, b in itertools.pairwise(times))
     if len(steps) < 2:
         return False
     usual = steps.most_common(1)[0][0]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import shutil
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -240,13 +241,12 @@ class VideoWriter:
         self, routes: dict[int, tuple[AudioStream, av.AudioResampler | None]], begin: Fraction
     ) -> Iterator[tuple[Fraction, list[Any]]]:
         assert self._audio_input is not None
-        length = None
-        for packet in self._audio_input.demux(*[s for s in self._audio_input.streams.audio]):
+        end = self._info.frames / self._rate if self._info.frames else None
+        for packet in self._audio_input.demux(list(self._audio_input.streams.audio)):
             if packet.pts is None or packet.time_base is None:
                 continue
             time = packet.pts * packet.time_base - begin
-            end = (self._expected or 0) / self._rate
-            if time < 0 or (self._expected and time >= end):
+            if time < 0 or (end is not None and time >= end):
                 continue
             stream, resampler = routes[packet.stream.index]
             if resampler is None:
@@ -264,12 +264,7 @@ class VideoWriter:
                 yield time, made
         for stream, resampler in routes.values():
             if resampler is not None:
-                yield length or Fraction(0), list(stream.encode(None))
-
-    @property
-    def _expected(self) -> int | None:
-        """Frames this output will have, where the caller said so through `info.frames`."""
-        return self._info.frames or None
+                yield end or Fraction(0), list(stream.encode(None))
 
     def _close_audio(self) -> None:
         if self._audio_input is not None:
@@ -277,10 +272,8 @@ class VideoWriter:
 
     def _abandon(self) -> None:
         self._close_audio()
-        try:
+        with contextlib.suppress(av.error.FFmpegError, ValueError):
             self._container.close()
-        except (av.error.FFmpegError, ValueError):
-            pass
         self._target.discard()
 
 
@@ -332,9 +325,7 @@ def write_member(target: Destination, info: MediaInfo, number: int, frame: Frame
 Writer = VideoWriter | SequenceWriter
 
 
-def open_writer(
-    target: Destination, info: MediaInfo, *, first: int = 0, audio_from: Path | None = None
-) -> Writer:
+def open_writer(target: Destination, info: MediaInfo, *, first: int = 0, audio_from: Path | None = None) -> Writer:
     """A writer for use in a `with` block.
 
     `info` describes the source: rate, colour tags, start timecode, tracks, and in `frames` how many

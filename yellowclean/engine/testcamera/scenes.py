@@ -107,9 +107,10 @@ def quay(width: int, height: int, seed: int, motion: Motion | None = None) -> Re
     for k in range(0, wide, int(520 * unit) + 1):
         light[..., 0] += 0.9 * _glow(plate.shape[0], wide, k + 200 * unit, 70 * unit, 130 * unit)
     lit = plate * light * np.array([1.0, 0.86, 0.66], np.float32) + 0.002
-    pack = np.array([0.34, 0.31, 0.28], np.float32) * np.clip(
-        1 + 0.2 * tx.fractal(rng, int(230 * unit), int(110 * unit), 24, 0.7), 0.2, 2
-    )[..., None]
+    pack = (
+        np.array([0.34, 0.31, 0.28], np.float32)
+        * np.clip(1 + 0.2 * tx.fractal(rng, int(230 * unit), int(110 * unit), 24, 0.7), 0.2, 2)[..., None]
+    )
 
     def render(n: int) -> Array:
         x, y = motion.at(n)
@@ -226,9 +227,10 @@ def stars(width: int, height: int, seed: int, motion: Motion | None = None) -> R
     haze = np.clip(1 + 0.25 * tx.fractal(rng, size, size, 400, 0.4), 0.3, 2)[..., None]
     field += haze * np.array([0.006, 0.008, 0.014], np.float32)
     matte = _skyline(rng, height, width, 2)[..., None]
-    ground = np.array([0.006, 0.006, 0.008], np.float32) * np.clip(
-        1 + 0.3 * tx.fractal(rng, height, width, 60, 0.7), 0.2, 2
-    )[..., None]
+    ground = (
+        np.array([0.006, 0.006, 0.008], np.float32)
+        * np.clip(1 + 0.3 * tx.fractal(rng, height, width, 60, 0.7), 0.2, 2)[..., None]
+    )
     glow = 0.05 * np.linspace(0, 1, height, dtype=np.float32)[:, None, None] ** 4
     glow = glow * np.array([1, 0.62, 0.3], np.float32)
 

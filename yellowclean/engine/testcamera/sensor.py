@@ -79,8 +79,8 @@ def _sensed(signal: Array, gain: Array, camera: Camera, rng: np.random.Generator
         where = np.random.default_rng(camera.seed + 77)
         y = where.integers(0, signal.shape[0], camera.hot_pixels)
         x = where.integers(0, signal.shape[1], camera.hot_pixels)
-        sensed[y, x] += where.uniform(0.15, 0.8, camera.hot_pixels).astype(np.float32).reshape(
-            -1, *([1] * (sensed.ndim - 2))
+        sensed[y, x] += (
+            where.uniform(0.15, 0.8, camera.hot_pixels).astype(np.float32).reshape(-1, *([1] * (sensed.ndim - 2)))
         )
     result: Array = sensed.astype(np.float32)
     return result

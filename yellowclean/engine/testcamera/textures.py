@@ -104,9 +104,7 @@ def rope_into(plate: Array, rng: Rng, points: list[tuple[float, float]], thickne
     fibre = rng.standard_normal((count, len(across)))
     shade = roundness * (0.75 + 0.3 * twist) * (1 + 0.12 * fibre)
     inside = (xs >= 0) & (xs < plate.shape[1]) & (ys >= 0) & (ys < plate.shape[0])
-    plate[ys[inside], xs[inside], :3] = (
-        np.clip(shade, 0.03, 2)[inside][:, None] * np.array([0.42, 0.33, 0.20])
-    )
+    plate[ys[inside], xs[inside], :3] = np.clip(shade, 0.03, 2)[inside][:, None] * np.array([0.42, 0.33, 0.20])
     if plate.shape[2] == 4:
         plate[ys[inside], xs[inside], 3] = 1
 

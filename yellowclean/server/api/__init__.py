@@ -1,0 +1,48 @@
+"""The HTTP API. `api.urls` is mounted under /api/; its OpenAPI schema gives the web its types."""
+
+from __future__ import annotations
+
+from django.core.exceptions import ObjectDoesNotExist
+from django.http import HttpRequest, HttpResponse
+from ninja import NinjaAPI
+from ninja.errors import ValidationError
+
+from ...engine.errors import Cancelled, YellowCleanError
+from . import events, footage, frames, jobs, renders, shots
+
+api = NinjaAPI(title="Yellow Clean", version="1", docs_url=None)
+api.add_router("", jobs.router)
+api.add_router("", footage.router)
+api.add_router("", shots.router)
+api.add_router("", frames.router)
+api.add_router("", renders.router)
+api.add_router("", events.router)
+
+NOBODY_WAITS = 499
+"""A status that is never seen: the client has gone."""
+
+
+def _refused(request: HttpRequest, text: str, status: int) -> HttpResponse:
+    return api.create_response(request, {"detail": " ".join(text.split())}, status=status)
+
+
+@api.exception_handler(YellowCleanError)
+def _domain_error(request: HttpRequest, error: YellowCleanError) -> HttpResponse:
+    return _refused(request, str(error), NOBODY_WAITS if isinstance(error, Cancelled) else 422)
+
+
+@api.exception_handler(OSError)
+def _file_error(request: HttpRequest, error: OSError) -> HttpResponse:
+    return _refused(request, f"{error.filename or 'The file'}: {error.strerror or error}.", 500)
+
+
+@api.exception_handler(ObjectDoesNotExist)
+def _missing(request: HttpRequest, error: ObjectDoesNotExist) -> HttpResponse:
+    return _refused(request, "It does not exist any more; go back and reload.", 404)
+
+
+@api.exception_handler(ValidationError)
+def _bad_request(request: HttpRequest, error: ValidationError) -> HttpResponse:
+    first = error.errors[0]
+    place = ".".join(str(part) for part in first["loc"][1:] if part not in {"payload", "document"})
+    return _refused(request, f"{place or 'request'}: {first['msg']}.", 422)

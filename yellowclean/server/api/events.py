@@ -1,0 +1,66 @@
+"""Progress as server-sent events. The worker is another process; the database is what both see."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import AsyncIterator
+
+from asgiref.sync import sync_to_async
+from django.db import close_old_connections
+from django.http import HttpRequest, StreamingHttpResponse
+from ninja import Router
+
+from ..models import Render, Survey
+from .schemas import EventWork
+
+router = Router(tags=["events"])
+
+LOOK_EVERY = 0.4
+HEARTBEAT = 15.0
+RECENT = 40
+
+
+@router.get("/jobs/{job_id}/events")
+async def job_events(request: HttpRequest, job_id: int) -> StreamingHttpResponse:
+    """A stream of the states of the job's surveys and renders, each sent when it changes."""
+    response = StreamingHttpResponse(_changes(job_id), content_type="text/event-stream")
+    response["Cache-Control"] = "no-store"
+    return response
+
+
+async def _changes(job_id: int) -> AsyncIterator[bytes]:
+    told: dict[tuple[str, int], str] = {}
+    quiet = 0.0
+    yield b"retry: 2000\n\n"
+    while True:
+        news = b""
+        for work in await _states(job_id):
+            text = work.model_dump_json()
+            if told.get((work.kind, work.id)) != text:
+                told[work.kind, work.id] = text
+                news += f"data: {json.dumps(json.loads(text))}\n\n".encode()
+        quiet = 0.0 if news else quiet + LOOK_EVERY
+        if news:
+            yield news
+        elif quiet >= HEARTBEAT:
+            quiet = 0.0
+            yield b": still here\n\n"
+        await asyncio.sleep(LOOK_EVERY)
+
+
+@sync_to_async
+def _states(job_id: int) -> list[EventWork]:
+    close_old_connections()
+    return [
+        EventWork(
+            kind=kind.__name__.lower(),
+            id=work.pk,
+            shot_id=work.shot_id,
+            state=work.state,
+            progress=round(work.progress, 3),
+            message=work.message,
+        )
+        for kind in (Survey, Render)
+        for work in kind.objects.filter(shot__job=job_id)[:RECENT]
+    ]

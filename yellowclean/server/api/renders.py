@@ -1,0 +1,119 @@
+"""Renders: asked for, watched, cancelled, downloaded."""
+
+from __future__ import annotations
+
+import shutil
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+
+from django.http import FileResponse, HttpRequest, StreamingHttpResponse
+from ninja import Router
+
+from ...engine.errors import BadInput
+from ...engine.media.sequence import sequence_files
+from ..models import PlanVersion, Render, State
+from ..use_cases import cancel, request_render
+from .schemas import RenderIn, RenderOut
+
+router = Router(tags=["renders"])
+
+
+def told_render(render: Render) -> RenderOut:
+    return RenderOut(
+        id=render.pk,
+        state=render.state,
+        progress=render.progress,
+        message=render.message,
+        cancel_requested=render.cancel_requested,
+        shot_id=render.shot_id,
+        shot_name=render.shot.name,
+        label=render.label,
+        format=render.format,
+        first=render.first,
+        stop=render.stop,
+        created=render.created,
+        file_name=Path(render.path).name,
+        report=render.report,
+    )
+
+
+@router.get("/jobs/{job_id}/renders", response=list[RenderOut])
+def list_renders(request: HttpRequest, job_id: int) -> list[RenderOut]:
+    return [told_render(r) for r in Render.objects.filter(shot__job=job_id).select_related("shot")]
+
+
+@router.post("/renders", response=RenderOut)
+def start_render(request: HttpRequest, payload: RenderIn) -> RenderOut:
+    version = PlanVersion.objects.select_related("shot").get(pk=payload.version_id)
+    frames = None
+    if payload.first is not None or payload.stop is not None:
+        count = version.shot.media["frames"]
+        frames = (payload.first or 0, count if payload.stop is None else payload.stop)
+    return told_render(request_render(version, payload.format, frames))
+
+
+@router.get("/renders/{render_id}", response=RenderOut)
+def get_render(request: HttpRequest, render_id: int) -> RenderOut:
+    return told_render(Render.objects.select_related("shot").get(pk=render_id))
+
+
+@router.post("/renders/{render_id}/cancel", response=RenderOut)
+def cancel_render(request: HttpRequest, render_id: int) -> RenderOut:
+    render = Render.objects.select_related("shot").get(pk=render_id)
+    cancel(render)
+    return told_render(render)
+
+
+@router.delete("/renders/{render_id}", response={204: None})
+def delete_render(request: HttpRequest, render_id: int) -> tuple[int, None]:
+    render = Render.objects.get(pk=render_id)
+    if render.active:
+        raise BadInput("The render is still running; cancel it first.")
+    shutil.rmtree(render.folder, ignore_errors=True)
+    render.delete()
+    return 204, None
+
+
+@router.get("/renders/{render_id}/file")
+def download(request: HttpRequest, render_id: int) -> FileResponse | StreamingHttpResponse:
+    """The rendered file; a sequence comes as one uncompressed ZIP."""
+    render = Render.objects.get(pk=render_id)
+    path = Path(render.path)
+    if render.state != State.DONE:
+        raise BadInput("The render is not finished; wait for it.")
+    if "#" not in path.name:
+        return FileResponse(path.open("rb"), as_attachment=True, filename=path.name)
+    name = path.name.replace("_####", "").rsplit(".", 1)[0] + ".zip"
+    response = StreamingHttpResponse(_zipped(sequence_files(path)), content_type="application/zip")
+    response["Content-Disposition"] = f'attachment; filename="{name}"'
+    return response
+
+
+class _Pipe:
+    """A write-only file that hands its bytes on."""
+
+    def __init__(self) -> None:
+        self.chunks: list[bytes] = []
+
+    def write(self, data: bytes) -> int:
+        self.chunks.append(bytes(data))
+        return len(data)
+
+    def flush(self) -> None:
+        """Nothing is held back."""
+
+    def taken(self) -> bytes:
+        data = b"".join(self.chunks)
+        self.chunks.clear()
+        return data
+
+
+def _zipped(files: list[Path]) -> Iterator[bytes]:
+    """A ZIP made while it is sent, one file in memory at most."""
+    pipe = _Pipe()
+    with zipfile.ZipFile(pipe, "w", zipfile.ZIP_STORED) as archive:  # type: ignore[arg-type]
+        for file in files:
+            archive.write(file, file.name)
+            yield pipe.taken()
+    yield pipe.taken()

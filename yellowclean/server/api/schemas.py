@@ -1,0 +1,166 @@
+"""Shapes of the API's answers and requests."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from ninja import Field, Schema
+
+from ...engine.measure.patch import Patch
+from ...engine.measure.survey import SurveyReport
+from ...engine.media import MediaInfo
+from ...engine.plan import Plan
+from ...engine.render import DeliveryReport, PatchBeforeAfter
+
+
+class WorkOut(Schema):
+    """The state of background work."""
+
+    id: int
+    state: str
+    progress: float
+    message: str
+    cancel_requested: bool
+
+
+class JobIn(Schema):
+    name: str
+
+
+class JobOut(Schema):
+    id: int
+    name: str
+    created: datetime
+    shots: int
+
+
+class FindingOut(Schema):
+    """One finding of a shot, for the contact sheet."""
+
+    kind: str
+    value: float
+    unit: str
+    tolerance: float
+    outside: bool
+
+
+class ShotOut(Schema):
+    """A shot on the contact sheet."""
+
+    id: int
+    job_id: int
+    name: str
+    fingerprint: str
+    media: MediaInfo
+    findings: list[FindingOut] | None
+    survey: WorkOut | None
+    render: WorkOut | None
+    versions: list[str]
+
+
+class VersionOut(Schema):
+    """A plan version; `key` names its result for caches."""
+
+    id: int
+    label: str
+    note: str
+    plan: Plan
+    key: str
+
+
+class VersionIn(Schema):
+    plan: Plan
+    note: str | None = None
+
+
+class ShotDetail(ShotOut):
+    """A shot on the Bench."""
+
+    report: SurveyReport | None
+    plans: list[VersionOut]
+
+
+class SurveyIn(Schema):
+    """Patches to measure by; none for automatic choice."""
+
+    patches: list[Patch] = Field(default_factory=list)
+
+
+class PatchesAfter(Schema):
+    """The survey's patches in the source and in a version's result."""
+
+    patches: list[PatchBeforeAfter]
+
+
+class TreatmentOut(Schema):
+    """A treatment; `parameters` is the JSON schema from which its controls are drawn."""
+
+    kind: str
+    title: str
+    treats: list[str]
+    parameters: dict[str, Any]
+
+
+class FormatOut(Schema):
+    name: str
+    title: str
+    ending: str
+
+
+class RenderIn(Schema):
+    version_id: int
+    format: str
+    first: int | None = None
+    stop: int | None = None
+
+
+class RenderOut(WorkOut):
+    """A render with what it wrote."""
+
+    shot_id: int
+    shot_name: str
+    label: str
+    format: str
+    first: int
+    stop: int
+    created: datetime
+    file_name: str
+    report: DeliveryReport | None
+
+
+class UploadState(Schema):
+    """Bytes received so far of each file of an upload."""
+
+    token: str
+    received: dict[str, int]
+
+
+class Added(Schema):
+    """What became of an upload or import: shots, and one line for each file that was refused."""
+
+    shots: list[ShotOut]
+    refused: list[str]
+
+
+class FolderEntry(Schema):
+    name: str
+    path: str
+    is_folder: bool
+
+
+class Problem(Schema):
+    """Every error: one line for the user."""
+
+    detail: str
+
+
+class EventWork(Schema):
+    """One piece of work as the event stream tells it."""
+
+    kind: str
+    id: int
+    shot_id: int
+    state: str
+    progress: float
+    message: str

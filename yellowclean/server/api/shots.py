@@ -1,0 +1,134 @@
+"""The Bench: one shot, its survey, its plan versions."""
+
+from __future__ import annotations
+
+from django.http import HttpRequest
+from ninja import Router, Schema
+
+from ...engine.errors import BadInput
+from ...engine.frames import never
+from ...engine.judge.patches import patch_before_after
+from ...engine.measure.patch import Patch, PatchReading, measure_patch
+from ...engine.media import OUTPUT_FORMATS
+from ...engine.plan import Plan
+from ...engine.treat import TREATMENTS
+from ..models import PlanVersion, Profile, Shot
+from ..use_cases import cancel, delete_shot, new_version, propose_version, request_survey
+from ..views import pipeline_for
+from .jobs import told_shot, told_work
+from .schemas import (
+    FormatOut,
+    PatchesAfter,
+    ShotDetail,
+    SurveyIn,
+    TreatmentOut,
+    VersionIn,
+    VersionOut,
+    WorkOut,
+)
+
+router = Router(tags=["shots"])
+
+
+class ProposeIn(Schema):
+    """A saved profile to use, or none for the shot's own."""
+
+    profile_id: int | None = None
+
+
+def told_version(version: PlanVersion) -> VersionOut:
+    plan = version.plan
+    return VersionOut(id=version.pk, label=version.label, note=version.note, plan=plan, key=plan.digest())
+
+
+@router.get("/shots/{shot_id}", response=ShotDetail, by_alias=True)
+def get_shot(request: HttpRequest, shot_id: int) -> ShotDetail:
+    shot = Shot.objects.get(pk=shot_id)
+    return ShotDetail(
+        **told_shot(shot).model_dump(),
+        report=shot.report,
+        plans=[told_version(v) for v in shot.versions.all()],
+    )
+
+
+@router.delete("/shots/{shot_id}", response={204: None})
+def remove_shot(request: HttpRequest, shot_id: int) -> tuple[int, None]:
+    delete_shot(Shot.objects.get(pk=shot_id))
+    return 204, None
+
+
+@router.post("/shots/{shot_id}/survey", response=WorkOut)
+def survey_shot(request: HttpRequest, shot_id: int, payload: SurveyIn) -> WorkOut | None:
+    return told_work(request_survey(Shot.objects.get(pk=shot_id), payload.patches))
+
+
+@router.post("/shots/{shot_id}/survey/cancel", response={204: None})
+def cancel_survey(request: HttpRequest, shot_id: int) -> tuple[int, None]:
+    for work in Shot.objects.get(pk=shot_id).surveys.active():  # type: ignore[attr-defined]
+        cancel(work)
+    return 204, None
+
+
+@router.post("/shots/{shot_id}/patch", response=PatchReading)
+def read_patch(request: HttpRequest, shot_id: int, payload: Patch) -> PatchReading:
+    """The verdict on a patch that the user draws, before anything is measured by it."""
+    shot = Shot.objects.get(pk=shot_id)
+    pipeline = pipeline_for(shot, Plan(), never)
+    report = shot.report
+    curve = report.profile.curve if report and report.media.frames > 1 else None
+    return measure_patch(pipeline.source_frame(payload.frame), payload, curve)
+
+
+@router.post("/shots/{shot_id}/propose", response=VersionOut, by_alias=True)
+def propose_plan(request: HttpRequest, shot_id: int, payload: ProposeIn) -> VersionOut:
+    profile = Profile.objects.get(pk=payload.profile_id) if payload.profile_id else None
+    return told_version(propose_version(Shot.objects.get(pk=shot_id), profile))
+
+
+@router.post("/shots/{shot_id}/versions", response=VersionOut, by_alias=True)
+def create_version(request: HttpRequest, shot_id: int, payload: VersionIn) -> VersionOut:
+    return told_version(new_version(Shot.objects.get(pk=shot_id), payload.plan, payload.note or ""))
+
+
+@router.put("/versions/{version_id}", response=VersionOut, by_alias=True)
+def change_version(request: HttpRequest, version_id: int, payload: VersionIn) -> VersionOut:
+    version = PlanVersion.objects.get(pk=version_id)
+    version.document = payload.plan.model_dump(mode="json", by_alias=True)
+    if payload.note is not None:
+        version.note = payload.note
+    version.save()
+    return told_version(version)
+
+
+@router.delete("/versions/{version_id}", response={204: None})
+def delete_version(request: HttpRequest, version_id: int) -> tuple[int, None]:
+    PlanVersion.objects.get(pk=version_id).delete()
+    return 204, None
+
+
+@router.get("/versions/{version_id}/after", response=PatchesAfter)
+def measure_after(request: HttpRequest, version_id: int) -> PatchesAfter:
+    """What the survey's patches hold after the plan, measured in the result itself."""
+    version = PlanVersion.objects.select_related("shot").get(pk=version_id)
+    report = version.shot.report
+    if report is None:
+        raise BadInput(f"{version.shot.name}: has not been measured; measure it first.")
+    pipeline = pipeline_for(version.shot, version.plan, never)
+    return PatchesAfter(
+        patches=[
+            patch_before_after(r, pipeline.frame(r.patch.frame, r.patch.region)) for r in report.patches if r.flat
+        ]
+    )
+
+
+@router.get("/treatments", response=list[TreatmentOut])
+def list_treatments(request: HttpRequest) -> list[TreatmentOut]:
+    return [
+        TreatmentOut(kind=t.kind, title=t.title, treats=list(t.treats), parameters=t.parameters.model_json_schema())
+        for t in TREATMENTS.values()
+    ]
+
+
+@router.get("/formats", response=list[FormatOut])
+def list_formats(request: HttpRequest) -> list[FormatOut]:
+    return [FormatOut(name=f.name, title=f.title, ending=f.ending) for f in OUTPUT_FORMATS.values()]

@@ -1,0 +1,8 @@
+"""The ASGI application that uvicorn serves."""
+
+import os
+
+from django.core.asgi import get_asgi_application
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "yellowclean.server.settings")
+application = get_asgi_application()

@@ -1,0 +1,41 @@
+"""The Dask cluster that frames are spread over: a farm's scheduler, or processes of our own."""
+
+from __future__ import annotations
+
+import os
+from functools import cache
+from typing import Any
+
+from distributed import Client, LocalCluster
+from django.conf import settings
+
+LEAST_MEMORY = "4GiB"
+
+
+@cache
+def client() -> Any:
+    """A connected client. The first call starts the local cluster, which takes about two seconds."""
+    options = settings.YELLOW_CLEAN
+    if options.scheduler:
+        return Client(options.scheduler, timeout="10s")
+    # One kernel thread a process: the processes already use every core.
+    os.environ["YELLOW_CLEAN_THREADS"] = str(max((os.cpu_count() or 1) // options.workers, 1))
+    cluster = LocalCluster(
+        processes=True,
+        n_workers=options.workers,
+        threads_per_worker=1,
+        memory_limit=None,
+        dashboard_address="127.0.0.1:0",
+        silence_logs=50,
+    )
+    return Client(cluster)
+
+
+def shut_down() -> None:
+    """End the local cluster, if one was started."""
+    if client.cache_info().currsize:
+        connected = client()
+        if not settings.YELLOW_CLEAN.scheduler:
+            connected.shutdown()
+        connected.close()
+        client.cache_clear()

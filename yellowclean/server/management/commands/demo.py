@@ -1,0 +1,51 @@
+"""`manage.py demo`: makes the demo job from the test camera, once."""
+
+from __future__ import annotations
+
+import shutil
+from concurrent.futures import ProcessPoolExecutor, as_completed
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.core.management.base import BaseCommand, CommandParser
+
+from ....engine.testcamera import ShotRecipe, demo_recipes, shoot
+from ...models import Job
+from ...use_cases import add_shot
+
+JOB_NAME = "Quay Nine, reel 1"
+
+
+class Command(BaseCommand):
+    help = "Shoot the demo reel and add it as a job, unless it is there."
+
+    def add_arguments(self, parser: CommandParser) -> None:
+        parser.add_argument("--size", default="1280x720")
+        parser.add_argument("--frames", type=int, default=48)
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        if Job.objects.filter(name=JOB_NAME).exists():
+            return
+        width, height = (int(v) for v in options["size"].split("x"))
+        recipes = demo_recipes(width, height, options["frames"])
+        folder = settings.YELLOW_CLEAN.data / "demo"
+        self.stdout.write(f"Shooting the demo reel: {len(recipes)} shots of {options['frames']} frames …")
+        with ProcessPoolExecutor(settings.YELLOW_CLEAN.workers) as pool:
+            shooting = {pool.submit(_shot, recipe, folder / recipe.name): recipe for recipe in recipes}
+            for done in as_completed(shooting):
+                done.result()
+                self.stdout.write(f"  {shooting[done].name}")
+        job = Job.objects.create(name=JOB_NAME)
+        for recipe in recipes:
+            add_shot(job, _shot(recipe, folder / recipe.name), recipe.name)
+
+
+def _shot(recipe: ShotRecipe, folder: Path) -> Path:
+    """The footage of a recipe, shot only when it is not there yet."""
+    done = folder / "parameters.json"
+    if not done.exists() or done.read_text().strip() != recipe.model_dump_json(indent=2):
+        shutil.rmtree(folder, ignore_errors=True)
+        return shoot(recipe, folder)
+    found = next(p for p in folder.iterdir() if p.name.startswith(recipe.name))
+    return folder / f"{recipe.name}_####.png" if found.suffix == ".png" else found

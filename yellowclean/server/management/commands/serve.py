@@ -1,0 +1,81 @@
+"""`manage.py serve`: the web server and the worker together; Ctrl-C ends every process."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import signal
+import subprocess
+import sys
+import time
+import urllib.error
+import urllib.request
+from typing import Any
+
+from django.conf import settings
+from django.core.management.base import BaseCommand, CommandError, CommandParser
+
+
+class Command(BaseCommand):
+    help = "Serve the application until Ctrl-C."
+
+    def add_arguments(self, parser: CommandParser) -> None:
+        parser.add_argument("--port", type=int, default=8000)
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        port = options["port"]
+        address = f"http://127.0.0.1:{port}"
+        manage = [sys.executable, str(settings.BASE_DIR / "manage.py")]
+        web = [sys.executable, "-m", "uvicorn", "yellowclean.server.asgi:application", "--port", str(port)]
+        web += ["--log-level", "warning", "--timeout-graceful-shutdown", "2"]
+        signal.signal(signal.SIGTERM, _interrupted)
+        children = [_child(web), _child([*manage, "worker"])]
+        try:
+            _wait_until_up(address, children)
+            self.stdout.write(f"Yellow Clean is ready: {address}  (Ctrl-C ends it)")
+            while all(child.poll() is None for child in children):
+                time.sleep(0.3)
+            raise CommandError("A process of the application ended; see above. Start it again.")
+        except KeyboardInterrupt:
+            pass
+        finally:
+            _end(children)
+
+
+def _child(command: list[str]) -> subprocess.Popen[bytes]:
+    """A process of its own group, so that Ctrl-C reaches it through us alone and in order."""
+    return subprocess.Popen(command, start_new_session=True)
+
+
+def _interrupted(*_: object) -> None:
+    raise KeyboardInterrupt
+
+
+def _wait_until_up(address: str, children: list[subprocess.Popen[bytes]]) -> None:
+    for _ in range(200):
+        if any(child.poll() is not None for child in children):
+            raise CommandError(f"{address} could not be served; is another program using the port?")
+        try:
+            urllib.request.urlopen(f"{address}/api/formats", timeout=2).close()
+            return
+        except (urllib.error.URLError, OSError):
+            time.sleep(0.15)
+    raise CommandError(f"{address} does not answer; see the messages above.")
+
+
+def _end(children: list[subprocess.Popen[bytes]]) -> None:
+    """Ask nicely, then firmly, then by force, each whole group."""
+    for how, patience in ((signal.SIGTERM, 3.0), (signal.SIGTERM, 3.0), (signal.SIGKILL, 3.0)):
+        for child in children:
+            _signal_group(child, how)
+        end = time.monotonic() + patience
+        while time.monotonic() < end and any(child.poll() is None for child in children):
+            time.sleep(0.05)
+    for child in children:
+        _signal_group(child, signal.SIGKILL)
+
+
+def _signal_group(child: subprocess.Popen[bytes], how: int) -> None:
+
+    with contextlib.suppress(ProcessLookupError):
+        os.killpg(child.pid, how)

@@ -1,0 +1,22 @@
+"""Queries."""
+
+from __future__ import annotations
+
+from typing import Any, Self
+
+from django.db import models
+
+
+class WorkQuerySet(models.QuerySet[Any]):
+    """Questions about background work."""
+
+    def active(self) -> Self:
+        return self.filter(state__in=("queued", "running"))
+
+    def interrupted(self) -> Self:
+        """Work that says it runs although no worker does: what a killed worker leaves behind."""
+        return self.filter(state="running")
+
+    def cancel(self) -> int:
+        """Ask for an end; queued work ends at once, running work at its next frame."""
+        return self.active().update(cancel_requested=True)

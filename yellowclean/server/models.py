@@ -1,0 +1,170 @@
+"""What is kept: jobs, shots, noise profiles, plan versions, surveys and renders."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.db import models
+from django.utils import timezone
+
+from ..engine.measure.profile import NoiseProfile, profile_from_json
+from ..engine.measure.survey import SurveyReport
+from ..engine.plan import Plan, plan_from_json
+from .managers import WorkQuerySet
+
+
+class Job(models.Model):
+    """A body of work."""
+
+    name = models.CharField(max_length=200)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("-created",)
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def folder(self) -> Path:
+        """Where uploaded footage of this job lies."""
+        return Path(settings.YELLOW_CLEAN.data) / "footage" / f"job_{self.pk}"
+
+
+class Shot(models.Model):
+    """One piece of footage. `media` and `survey` are the engine's documents."""
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="shots")
+    name = models.CharField(max_length=255)
+    path = models.TextField()
+    fingerprint = models.CharField(max_length=64)
+    media = models.JSONField()
+    survey = models.JSONField(null=True)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("name", "pk")
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def report(self) -> SurveyReport | None:
+        return SurveyReport.model_validate(self.survey) if self.survey else None
+
+
+class Profile(models.Model):
+    """A saved noise profile."""
+
+    name = models.CharField(max_length=200)
+    notes = models.TextField(blank=True)
+    document = models.JSONField()
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("name",)
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def profile(self) -> NoiseProfile:
+        return profile_from_json(_text(self.document), self.name)
+
+
+class PlanVersion(models.Model):
+    """One version (A, B, C …) of a shot's plan."""
+
+    shot = models.ForeignKey(Shot, on_delete=models.CASCADE, related_name="versions")
+    label = models.CharField(max_length=8)
+    document = models.JSONField()
+    note = models.TextField(blank=True)
+    created = models.DateTimeField(auto_now_add=True)
+    changed = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        ordering = ("label",)
+        constraints = (models.UniqueConstraint(fields=("shot", "label"), name="one_label_a_shot"),)
+
+    def __str__(self) -> str:
+        return f"{self.shot} {self.label}"
+
+    @property
+    def plan(self) -> Plan:
+        return plan_from_json(_text(self.document), f"version {self.label}")
+
+
+class State(models.TextChoices):
+    """The states of a piece of background work."""
+
+    QUEUED = "queued"
+    RUNNING = "running"
+    DONE = "done"
+    FAILED = "failed"
+    CANCELLED = "cancelled"
+
+
+class Work(models.Model):
+    """Background work: durable, cancellable, resumable."""
+
+    shot = models.ForeignKey(Shot, on_delete=models.CASCADE, related_name="%(class)ss")
+    state = models.CharField(max_length=10, choices=State.choices, default=State.QUEUED)
+    progress = models.FloatField(default=0.0)
+    message = models.TextField(blank=True)
+    cancel_requested = models.BooleanField(default=False)
+    attempts = models.PositiveSmallIntegerField(default=0)
+    created = models.DateTimeField(auto_now_add=True)
+    started = models.DateTimeField(null=True)
+    finished = models.DateTimeField(null=True)
+
+    objects = WorkQuerySet.as_manager()
+
+    class Meta:
+        abstract = True
+        ordering = ("-pk",)
+
+    @property
+    def active(self) -> bool:
+        return self.state in {State.QUEUED, State.RUNNING}
+
+    def ended(self, state: State, message: str = "") -> None:
+        """Record how the work ended."""
+        self.state, self.message, self.finished = state, message, timezone.now()
+        if state is State.DONE:
+            self.progress = 1.0
+        self.save(update_fields=["state", "message", "finished", "progress"])
+
+
+class Survey(Work):
+    """A measuring pass; `patches` are the user's own (engine documents), empty for automatic ones."""
+
+    patches = models.JSONField(default=list)
+
+
+class Render(Work):
+    """A result being written. The plan is a copy, so that later edits do not change it."""
+
+    label = models.CharField(max_length=8)
+    document = models.JSONField()
+    format = models.CharField(max_length=20)
+    first = models.PositiveIntegerField()
+    stop = models.PositiveIntegerField()
+    path = models.TextField(blank=True)
+    report = models.JSONField(null=True)
+
+    @property
+    def plan(self) -> Plan:
+        return plan_from_json(_text(self.document), f"version {self.label}")
+
+    @property
+    def folder(self) -> Path:
+        """Where the result and its unfinished segments lie."""
+        return Path(settings.YELLOW_CLEAN.data) / "renders" / f"render_{self.pk}"
+
+
+def _text(document: Any) -> str:
+
+    return json.dumps(document)

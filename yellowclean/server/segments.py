@@ -1,0 +1,30 @@
+"""What a Dask worker runs: one segment of a render. Imports the engine alone, no Django."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from pathlib import Path
+
+from ..engine.media import OUTPUT_FORMATS, Destination, open_source
+from ..engine.pipeline import Footage, Pipeline
+from ..engine.plan import plan_from_json
+from ..engine.render import render_segment
+
+STOP_FILE = "stop"
+"""A file of this name in a render's folder ends its running segments."""
+
+
+@lru_cache(maxsize=1)
+def _pipeline(path: str, fingerprint: str, plan: str) -> Pipeline:
+    """The pipeline of the last render, kept for its frames and motion; `fingerprint` makes it fresh."""
+    return Pipeline(Footage(open_source(path)), plan_from_json(plan))
+
+
+def make_segment(
+    source: tuple[str, str], plan: str, target: tuple[str, str], folder: str, frames: tuple[int, int]
+) -> None:
+    """Write the segment of `frames`; `source` is path and fingerprint, `target` path and format name."""
+    stop = Path(folder) / STOP_FILE
+    destination = Destination(Path(target[0]), OUTPUT_FORMATS[target[1]])
+    pipeline = _pipeline(source[0], source[1], plan)
+    render_segment(pipeline, destination, Path(folder), range(*frames), stopped=stop.exists)

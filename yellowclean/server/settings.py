@@ -1,0 +1,104 @@
+"""Django settings. What a user may change is read from the environment, once, in `Options`."""
+
+from __future__ import annotations
+
+import os
+import secrets
+from dataclasses import dataclass
+from pathlib import Path
+
+BASE_DIR = Path(__file__).resolve().parents[2]
+
+
+@dataclass(frozen=True, slots=True)
+class Options:
+    """The product's own settings.
+
+    `media_folders`: folders from which footage may be imported. `scheduler`: address of a Dask
+    scheduler; empty means a local cluster of `workers` processes inside the worker.
+    """
+
+    data: Path
+    media_folders: tuple[Path, ...]
+    scheduler: str
+    workers: int
+    cache_bytes: int
+
+    @staticmethod
+    def from_environment() -> Options:
+        folders = os.environ.get("YELLOW_CLEAN_MEDIA_FOLDERS", "")
+        return Options(
+            data=Path(os.environ.get("YELLOW_CLEAN_DATA", BASE_DIR / "data")).absolute(),
+            media_folders=tuple(Path(f).expanduser().resolve() for f in folders.split(os.pathsep) if f),
+            scheduler=os.environ.get("YELLOW_CLEAN_SCHEDULER", ""),
+            workers=int(os.environ.get("YELLOW_CLEAN_WORKERS", os.cpu_count() or 1)),
+            cache_bytes=int(os.environ.get("YELLOW_CLEAN_CACHE_MB", "4096")) << 20,
+        )
+
+
+YELLOW_CLEAN = Options.from_environment()
+YELLOW_CLEAN.data.mkdir(parents=True, exist_ok=True)
+
+
+def _secret_key() -> str:
+    """A key of this installation's own, made at the first start."""
+    file = YELLOW_CLEAN.data / "secret.key"
+    if not file.exists():
+        file.write_text(secrets.token_urlsafe(48))
+        file.chmod(0o600)
+    return file.read_text().strip()
+
+
+SECRET_KEY = _secret_key()
+DEBUG = False
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]"]
+INSTALLED_APPS = ["ninja", "django_tasks", "django_tasks_db", "yellowclean.server"]
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "yellowclean.server.middleware.same_origin_writes",
+]
+ROOT_URLCONF = "yellowclean.server.urls"
+ASGI_APPLICATION = "yellowclean.server.asgi.application"
+APPEND_SLASH = False
+
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.sqlite3",
+        "NAME": YELLOW_CLEAN.data / "yellowclean.sqlite3",
+        "OPTIONS": {
+            "timeout": 20,
+            "transaction_mode": "IMMEDIATE",
+            "init_command": "PRAGMA journal_mode=WAL;PRAGMA synchronous=NORMAL;",
+        },
+        "TEST": {"NAME": YELLOW_CLEAN.data / "test.sqlite3"},
+    }
+}
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+
+TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend", "QUEUES": []}}
+
+USE_TZ = True
+TIME_ZONE = "UTC"
+
+STATIC_URL = "/static/"
+WEB_DIST = BASE_DIR / "web" / "dist"
+WHITENOISE_ROOT = None
+STATICFILES_DIRS = [WEB_DIST] if WEB_DIST.is_dir() else []
+WHITENOISE_USE_FINDERS = True
+WHITENOISE_AUTOREFRESH = False
+WHITENOISE_IMMUTABLE_FILE_TEST = r"^.+/assets/.+-[\w-]{8}\.\w+$"
+INSTALLED_APPS.append("django.contrib.staticfiles")
+
+DATA_UPLOAD_MAX_MEMORY_SIZE = 64 << 20
+"""Largest chunk of an upload."""
+
+NINJA_PAGINATION_PER_PAGE = 200
+
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "handlers": {"console": {"class": "logging.StreamHandler"}},
+    "root": {"handlers": ["console"], "level": "WARNING"},
+}

@@ -1,0 +1,189 @@
+"""Background work: surveys and renders, run by the worker process."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from collections.abc import Callable
+from contextlib import closing, contextmanager
+from typing import Any
+
+from distributed import wait
+from django.utils import timezone
+from django_tasks import task
+
+from ..engine.errors import Cancelled, YellowCleanError
+from ..engine.frames import Progress, StopCheck
+from ..engine.measure.patch import Patch
+from ..engine.measure.survey import survey
+from ..engine.media import OUTPUT_FORMATS, Destination, open_source
+from ..engine.render import assemble, delivery_report, segment_done, segments
+from .cluster import client
+from .models import Render, Shot, State, Survey, Work
+from .segments import STOP_FILE, make_segment
+
+MOST_ATTEMPTS = 3
+LOOK_EVERY = 0.4
+"""Seconds between looks at the database for a wish to cancel, and between progress updates."""
+
+
+@task()
+def run_survey(pk: int) -> None:
+    """Measure a shot and keep the report with it."""
+    with _running(Survey, pk) as work:
+        if work is not None:
+            shot = work.shot
+            patches = [Patch.model_validate(p) for p in work.patches]
+            with closing(open_source(shot.path)) as source:
+                report = survey(source, patches, progress=_reporter(work), stopped=_cancel_check(work))
+            shot.survey = report.model_dump(mode="json", by_alias=True)
+            Shot.objects.filter(pk=shot.pk).update(survey=shot.survey)
+
+
+@task()
+def run_render(pk: int) -> None:
+    """Render a version, its segments spread over the cluster, and re-measure what was written."""
+    with _running(Render, pk) as work:
+        if work is not None:
+            try:
+                _render(work)
+            except Cancelled:
+                shutil.rmtree(work.folder, ignore_errors=True)
+                raise
+
+
+def _render(work: Render) -> None:
+    folder = work.folder
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / STOP_FILE).unlink(missing_ok=True)
+    fmt = OUTPUT_FORMATS[work.format]
+    number = "_####" if fmt.is_sequence else ""
+    target = Destination(folder / f"{work.shot.name}_{work.label}{number}{fmt.ending}", fmt)
+    chosen = range(work.first, work.stop)
+    stopped, report = _cancel_check(work), _reporter(work)
+    _spread(work, target, chosen, lambda share: report(0.85 * share), stopped)
+    with closing(open_source(work.shot.path)) as source:
+        assemble(target, source.info, chosen, folder, lambda share: report(0.85 + 0.13 * share), stopped)
+        delivery = delivery_report(source, target, chosen)
+    for piece in folder.glob("frames_*.mkv"):
+        piece.unlink()
+    work.path, work.report = str(target.path), delivery.model_dump()
+    work.save(update_fields=["path", "report"])
+
+
+def _spread(work: Render, target: Destination, chosen: range, report: Progress, stopped: StopCheck) -> None:
+    """Have every missing segment made by the cluster."""
+    pieces = segments(chosen)
+    missing = [p for p in pieces if not segment_done(target, work.folder, p)]
+    source = (work.shot.path, work.shot.fingerprint)
+    plan = work.plan.to_json()
+    connected = client()
+    waiting = {
+        connected.submit(
+            make_segment,
+            source,
+            plan,
+            (str(target.path), work.format),
+            str(work.folder),
+            (p.start, p.stop),
+            pure=False,
+            retries=2,
+        )
+        for p in missing
+    }
+    try:
+        while waiting:
+            report(1 - len(waiting) / len(pieces))
+            if stopped():
+                raise Cancelled("The render was cancelled; nothing was kept.")
+            waiting -= _finished(waiting)
+    except BaseException:
+        (work.folder / STOP_FILE).touch()
+        connected.cancel(list(waiting))
+        raise
+
+
+def _finished(waiting: set[Any]) -> set[Any]:
+    """Futures that ended within a moment; raises the error of one that failed."""
+    try:
+        done: set[Any] = wait(waiting, timeout=LOOK_EVERY, return_when="FIRST_COMPLETED").done
+    except TimeoutError:
+        return set()
+    for future in done:
+        future.result()
+    return done
+
+
+@contextmanager
+def _running(kind: type[Work], pk: int) -> Any:
+    """Marks work as running and records how it ended. Yields None when there is nothing to do."""
+    work = kind.objects.select_related("shot").filter(pk=pk).first()
+    if work is None or work.state != State.QUEUED:
+        yield None
+        return
+    if work.cancel_requested:
+        work.ended(State.CANCELLED, "Cancelled before it began.")
+        yield None
+        return
+    work.state, work.started, work.attempts = State.RUNNING, timezone.now(), work.attempts + 1
+    work.save(update_fields=["state", "started", "attempts"])
+    try:
+        yield work
+    except Cancelled as error:
+        work.ended(State.CANCELLED, str(error))
+    except (YellowCleanError, OSError) as error:
+        work.ended(State.FAILED, " ".join(str(error).split()))
+    except Exception as error:
+        work.ended(
+            State.FAILED, f"{kind.__name__} of {work.shot.name} failed unexpectedly: {type(error).__name__}."
+        )
+        raise
+    else:
+        work.ended(State.DONE)
+
+
+def _reporter(work: Work) -> Progress:
+    """Writes progress to the database, not more often than anybody could see."""
+    last = 0.0
+
+    def report(share: float) -> None:
+        nonlocal last
+        now = time.monotonic()
+        if now - last >= LOOK_EVERY:
+            last = now
+            type(work).objects.filter(pk=work.pk).update(progress=share)
+
+    return report
+
+
+def _cancel_check(work: Work) -> StopCheck:
+    """Whether the user asked for an end, looked up a few times a second at most."""
+    last, answer = 0.0, False
+
+    def stopped() -> bool:
+        nonlocal last, answer
+        now = time.monotonic()
+        if now - last >= LOOK_EVERY:
+            last = now
+            answer = type(work).objects.filter(pk=work.pk, cancel_requested=True).exists()
+        return answer
+
+    return stopped
+
+
+def sweep() -> None:
+    """Queue again what a killed worker left running; give up honestly after a few attempts."""
+    runners: tuple[tuple[type[Work], Callable[[int], Any]], ...] = (
+        (Survey, run_survey.enqueue),
+        (Render, run_render.enqueue),
+    )
+    for kind, enqueue in runners:
+        for work in kind.objects.interrupted():
+            if work.cancel_requested:
+                work.ended(State.CANCELLED, "Cancelled.")
+            elif work.attempts >= MOST_ATTEMPTS:
+                work.ended(State.FAILED, f"The worker was interrupted {work.attempts} times; start it again.")
+            else:
+                work.state = State.QUEUED
+                work.save(update_fields=["state"])
+                enqueue(work.pk)

@@ -1,0 +1,144 @@
+"""What users do, as plain functions that endpoints and commands share."""
+
+from __future__ import annotations
+
+import re
+import shutil
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+from django.conf import settings
+from django.db import transaction
+
+from ..engine.errors import BadInput
+from ..engine.measure.patch import Patch
+from ..engine.media import OUTPUT_FORMATS, SEQUENCE_ENDINGS, fingerprint, probe
+from ..engine.media.sequence import sequence_files
+from ..engine.plan import Plan
+from ..engine.propose import propose
+from ..engine.render import frames_in
+from .models import Job, PlanVersion, Profile, Render, Shot, State, Survey, Work
+
+LABELS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
+_NUMBERED = re.compile(r"^(.*?)(\d+)(\.[A-Za-z]+)$")
+
+
+def add_shot(job: Job, path: Path, name: str | None = None) -> Shot:
+    """Probe footage and add it to a job. Raises `BadInput` when it is not readable."""
+    info = probe(path)
+    return Shot.objects.create(
+        job=job,
+        name=name or _shot_name(path),
+        path=str(path),
+        fingerprint=fingerprint(path),
+        media=info.model_dump(),
+    )
+
+
+def _shot_name(path: Path) -> str:
+    return re.sub(r"[._-]*(#+|%0?\d*d)$", "", path.stem) or path.stem
+
+
+def shots_in(folder: Path) -> list[Path]:
+    """What a folder holds, as paths that can be added: video files, and one pattern a sequence."""
+    found: dict[str, Path] = {}
+    for file in sorted(folder.iterdir()):
+        if not file.is_file() or file.name.startswith("."):
+            continue
+        numbered = _NUMBERED.match(file.name) if file.suffix.lower() in SEQUENCE_ENDINGS else None
+        if numbered:
+            pattern = f"{numbered[1]}{'#' * len(numbered[2])}{numbered[3]}"
+            found.setdefault(pattern, folder / pattern)
+        else:
+            found[file.name] = file
+    return list(found.values())
+
+
+def add_all(job: Job, paths: Iterable[Path]) -> tuple[list[Shot], list[str]]:
+    """Add what can be added; the shots, and one line for each that could not."""
+    shots, refusals = [], []
+    for path in paths:
+        try:
+            shots.append(add_shot(job, path))
+        except BadInput as error:
+            refusals.append(str(error).replace(f"{path.parent}/", ""))
+    return shots, refusals
+
+
+def allowed_folder(asked: str) -> Path:
+    """A path inside the folders that the settings allow, or `BadInput`."""
+    path = Path(asked).expanduser().resolve()
+    for root in settings.YELLOW_CLEAN.media_folders:
+        if path == root or root in path.parents:
+            return path
+    raise BadInput(
+        f"{asked}: is not in a folder that footage may be imported from; name it in YELLOW_CLEAN_MEDIA_FOLDERS."
+    )
+
+
+def request_survey(shot: Shot, patches: Sequence[Patch] = ()) -> Survey:
+    """Queue a measuring pass, in place of one that still waits or runs."""
+    from .tasks import run_survey  # noqa: PLC0415 (tasks import this module)
+
+    shot.surveys.cancel()  # type: ignore[attr-defined]
+    run = Survey.objects.create(shot=shot, patches=[p.model_dump() for p in patches])
+    transaction.on_commit(lambda: run_survey.enqueue(run.pk))
+    return run
+
+
+def propose_version(shot: Shot, profile: Profile | None = None) -> PlanVersion:
+    """Make the least treatment of a measured shot its next version."""
+    report = shot.report
+    if report is None:
+        raise BadInput(f"{shot.name}: has not been measured; measure it first.")
+    return new_version(shot, propose(report, profile.profile if profile else None), "Proposed")
+
+
+def new_version(shot: Shot, plan: Plan, note: str = "") -> PlanVersion:
+    """Keep a plan under the next free label."""
+    taken = set(shot.versions.values_list("label", flat=True))
+    label = next((x for x in LABELS if x not in taken), None)
+    if label is None:
+        raise BadInput(f"{shot.name}: all versions A to Z are taken; delete one first.")
+    return PlanVersion.objects.create(
+        shot=shot, label=label, document=plan.model_dump(mode="json", by_alias=True), note=note
+    )
+
+
+def request_render(version: PlanVersion, format_name: str, frames: tuple[int, int] | None = None) -> Render:
+    """Queue a render of a version as it is now."""
+    from .tasks import run_render  # noqa: PLC0415 (tasks import this module)
+
+    if format_name not in OUTPUT_FORMATS:
+        raise BadInput(f"{format_name}: no such format; use one of {', '.join(OUTPUT_FORMATS)}.")
+    info = probe(version.shot.path)
+    chosen = frames_in(info, range(*frames) if frames else None)
+    render = Render.objects.create(
+        shot=version.shot,
+        label=version.label,
+        document=version.document,
+        format=format_name,
+        first=chosen.start,
+        stop=chosen.stop,
+    )
+    transaction.on_commit(lambda: run_render.enqueue(render.pk))
+    return render
+
+
+def cancel(work: Work) -> None:
+    """Ask for an end. Waiting work ends at once."""
+    type(work).objects.filter(pk=work.pk).cancel()
+    work.refresh_from_db()
+    if work.state == State.QUEUED:
+        work.ended(State.CANCELLED, "Cancelled before it began.")
+
+
+def delete_shot(shot: Shot) -> None:
+    """Remove a shot, its uploaded footage and its renders; imported footage stays where it is."""
+    for render in Render.objects.filter(shot=shot):
+        shutil.rmtree(render.folder, ignore_errors=True)
+    path = Path(shot.path)
+    if shot.job.folder in path.parents and not Shot.objects.filter(path=shot.path).exclude(pk=shot.pk).exists():
+        for file in sequence_files(path) if "#" in path.name else [path]:
+            file.unlink(missing_ok=True)
+    shot.delete()

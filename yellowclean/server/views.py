@@ -1,0 +1,94 @@
+"""Pictures for the screen: the one place where frames leave the engine as images."""
+
+from __future__ import annotations
+
+import hashlib
+import threading
+from collections import OrderedDict
+from functools import cache
+from typing import Any, Literal
+
+import cv2
+import diskcache
+import numpy as np
+from django.conf import settings
+
+from ..engine.errors import BadInput
+from ..engine.frames import Frame, Region, StopCheck, as_uint8
+from ..engine.media import open_source
+from ..engine.pipeline import Footage, Pipeline
+from ..engine.plan import Plan
+from .models import Shot
+
+View = Literal["source", "result", "removed"]
+REMOVED_GAIN = 8.0
+"""How much what was removed is amplified, around mid grey."""
+
+OPEN_SHOTS, OPEN_PLANS = 3, 4
+
+
+class _Opened:
+    """Footage and pipelines in use, the least recently used closed first."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._footage: OrderedDict[str, Footage] = OrderedDict()
+        self._pipelines: OrderedDict[str, Pipeline] = OrderedDict()
+
+    def pipeline(self, shot: Shot, plan: Plan) -> Pipeline:
+        key = f"{shot.path}:{shot.fingerprint}"
+        with self._lock:
+            footage = self._footage.pop(key, None) or Footage(open_source(shot.path))
+            self._footage[key] = footage
+            if len(self._footage) > OPEN_SHOTS:
+                gone, _ = self._footage.popitem(last=False)
+                self._pipelines = OrderedDict((k, p) for k, p in self._pipelines.items() if not k.startswith(gone))
+            name = f"{key}:{plan.digest()}"
+            pipeline = self._pipelines.pop(name, None) or Pipeline(footage, plan)
+            self._pipelines[name] = pipeline
+            if len(self._pipelines) > OPEN_PLANS:
+                self._pipelines.popitem(last=False)
+            return pipeline
+
+
+_opened = _Opened()
+
+
+@cache
+def _pictures() -> Any:
+    return diskcache.Cache(str(settings.YELLOW_CLEAN.data / "cache"), size_limit=settings.YELLOW_CLEAN.cache_bytes)
+
+
+def pipeline_for(shot: Shot, plan: Plan, stopped: StopCheck) -> Pipeline:
+    """A pipeline that shares caches with earlier ones of the same shot and plan, and can be stopped."""
+    return _opened.pipeline(shot, plan).until(stopped)
+
+
+def picture(
+    shot: Shot, plan: Plan, n: int, view: View, region: Region | None, scale: float, stopped: StopCheck
+) -> bytes:
+    """A lossless PNG of one view of frame n, from the cache where it was made before."""
+    asked = (shot.fingerprint, plan.digest() if view != "source" else "", n, view, region, round(scale, 5))
+    key = hashlib.sha256(repr(asked).encode()).hexdigest()
+    kept: bytes | None = _pictures().get(key)
+    if kept is None:
+        kept = _png(_view(pipeline_for(shot, plan, stopped), n, view, region, scale))
+        _pictures().set(key, kept)
+    return kept
+
+
+def _view(pipeline: Pipeline, n: int, view: View, region: Region | None, scale: float) -> Frame:
+    if view == "source":
+        return pipeline.source_frame(n, region, scale)
+    if view == "result":
+        return pipeline.frame(n, region, scale)
+    removed = pipeline.source_frame(n, region, scale) - pipeline.frame(n, region, scale)
+    shown: Frame = np.float32(0.5) + np.float32(REMOVED_GAIN) * removed
+    return shown
+
+
+def _png(frame: Frame) -> bytes:
+    done, data = cv2.imencode(".png", as_uint8(frame)[..., ::-1], [cv2.IMWRITE_PNG_COMPRESSION, 1])
+    if not done:
+        raise BadInput("the picture could not be encoded; its size is out of range.")
+    return bytes(data)
