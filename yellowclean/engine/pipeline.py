@@ -85,6 +85,12 @@ class Pipeline:
         region = self._checked(n, region)
         return scaled(self._pulled(len(self._steps), n, region).rgb, scale)
 
+    def noise_left(self, n: int, region: Region | None = None) -> tuple[float, float]:
+        """What the steps believe to have left of the noise's deviation: shares of luma and of chroma."""
+        picture = self._pulled(len(self._steps), n, self._checked(n, region))
+        luma_share, chroma_share = np.sqrt(picture.noise.mean(axis=(1, 2)))
+        return float(luma_share), float(chroma_share)
+
     def source_frame(self, n: int, region: Region | None = None, scale: float = 1.0) -> Frame:
         """The same piece of the source."""
         region = self._checked(n, region)

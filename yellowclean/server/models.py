@@ -82,6 +82,7 @@ class PlanVersion(models.Model):
     label = models.CharField(max_length=8)
     document = models.JSONField()
     note = models.TextField(blank=True)
+    remaining = models.JSONField(null=True, help_text="The engine's Remaining, with the plan's digest as key.")
     created = models.DateTimeField(auto_now_add=True)
     changed = models.DateTimeField(auto_now=True)
 

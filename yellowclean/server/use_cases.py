@@ -11,6 +11,8 @@ from django.conf import settings
 from django.db import transaction
 
 from ..engine.errors import BadInput
+from ..engine.frames import never
+from ..engine.judge.patches import Remaining, remaining
 from ..engine.measure.patch import Patch
 from ..engine.media import OUTPUT_FORMATS, SEQUENCE_ENDINGS, fingerprint, probe
 from ..engine.media.sequence import sequence_files
@@ -18,6 +20,7 @@ from ..engine.plan import Plan
 from ..engine.propose import propose
 from ..engine.render import frames_in
 from .models import Job, PlanVersion, Profile, Render, Shot, State, Survey, Work
+from .views import pipeline_for
 
 LABELS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
 _NUMBERED = re.compile(r"^(.*?)(\d+)(\.[A-Za-z]+)$")
@@ -103,6 +106,20 @@ def new_version(shot: Shot, plan: Plan, note: str = "") -> PlanVersion:
     return PlanVersion.objects.create(
         shot=shot, label=label, document=plan.model_dump(mode="json", by_alias=True), note=note
     )
+
+
+def measure_remaining(version: PlanVersion) -> Remaining:
+    """What a version leaves of the shot's noise; kept with the version until its plan changes."""
+    report = version.shot.report
+    if report is None:
+        raise BadInput(f"{version.shot.name}: has not been measured; measure it first.")
+    plan = version.plan
+    key = f"{plan.digest()}:{[r.patch for r in report.patches]}"
+    if version.remaining is None or version.remaining["key"] != key:
+        found = remaining(pipeline_for(version.shot, plan, never), report)
+        version.remaining = {"key": key, **found.model_dump()}
+        PlanVersion.objects.filter(pk=version.pk).update(remaining=version.remaining)
+    return Remaining.model_validate(version.remaining)
 
 
 def request_render(version: PlanVersion, format_name: str, frames: tuple[int, int] | None = None) -> Render:

@@ -1,11 +1,16 @@
-"""A flat patch before and after treatment: the plainest measure of what a plan did."""
+"""What a plan leaves of the noise: flat patches before and after, the plainest measure there is."""
 
 from __future__ import annotations
 
+from typing import Literal
+
+import numpy as np
 from pydantic import BaseModel
 
-from ..frames import Frame
+from ..frames import Frame, Region
 from ..measure.patch import Patch, PatchReading, measure_pixels
+from ..measure.survey import SurveyReport
+from ..pipeline import Pipeline
 
 
 class PatchBeforeAfter(BaseModel):
@@ -30,3 +35,34 @@ def patch_before_after(before: PatchReading, result: Frame) -> PatchBeforeAfter:
         source_chroma_cv=before.chroma_cv,
         result_chroma_cv=after.chroma_cv,
     )
+
+
+class Remaining(BaseModel):
+    """Each finding after a plan, in the finding's unit, and how that is known.
+
+    "patches": measured in the result, at flat patches of the survey. "estimate": no patch is flat, so
+    this is what the steps themselves count as left.
+    """
+
+    values: dict[str, float]
+    basis: Literal["patches", "estimate"]
+    patches: list[PatchBeforeAfter]
+
+
+def remaining(pipeline: Pipeline, report: SurveyReport) -> Remaining:
+    """What a plan leaves of a surveyed shot's noise and colour noise."""
+    pairs = [patch_before_after(r, pipeline.frame(r.patch.frame, r.patch.region)) for r in report.patches if r.flat]
+    if pairs:
+        luma = float(np.mean([p.result_luma_cv / max(p.source_luma_cv, 0.01) for p in pairs]))
+        chroma = float(np.mean([p.result_chroma_cv / max(p.source_chroma_cv, 0.01) for p in pairs]))
+    else:
+        luma, chroma = pipeline.noise_left(report.media.frames // 2, _middle(report))
+    shares = {"noise": luma, "colour noise": chroma}
+    values = {f.kind: f.value * shares[f.kind] for f in report.findings if f.kind in shares}
+    return Remaining(values=values, basis="patches" if pairs else "estimate", patches=pairs)
+
+
+def _middle(report: SurveyReport) -> Region:
+    """A quarter of the frame, from its middle: enough for a mean, quick to compute."""
+    width, height = report.media.width, report.media.height
+    return Region(width // 4, height // 4, max(width // 2, 1), max(height // 2, 1))

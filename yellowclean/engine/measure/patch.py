@@ -31,7 +31,7 @@ no source; set on test-camera patches: flat Bayer noise stays below 1.7, weather
 COHERENCE_LIMIT = 0.32
 UNEVEN_LIMIT = 3.2
 
-MOST_OVER_CURVE = 1.25
+MOST_OVER_CURVE = 1.15
 
 Reason = Literal["flat", "texture", "gradient", "clipped", "too dark", "too small"]
 

@@ -91,10 +91,20 @@ class VideoSource:
         """Stand at the `back`-th key frame before frame n; past the first one, at the very start."""
         self._frames = None
         earlier = [key for key in self._index.keys if key <= self._index.times[n]]
-        start = earlier[-1 - back] if back < len(earlier) else self._index.times[0]
-        self._container.seek(start, stream=self._stream, backward=True)
-        self._frames = iter(self._container.decode(self._stream))
+        start = earlier[-1 - back] if back < len(earlier) else None
+        self._container.seek(start or self._index.times[0], stream=self._stream, backward=True)
+        self._frames = self._decoding_from(start)
         self._next = 0
+
+    def _decoding_from(self, start: int | None) -> Iterator[VideoFrame]:
+        """Decode from the key frame at time `start` on. Containers may land well before it; what lies
+        between is read but not decoded."""
+        for packet in self._container.demux(self._stream):
+            if start is not None:
+                if packet.pts != start:
+                    continue
+                start = None
+            yield from packet.decode()
 
     def _advance_to(self, n: int) -> VideoFrame | None:
         """Decode until frame n comes; None when it was passed or the stream ended."""

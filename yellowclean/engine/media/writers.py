@@ -308,7 +308,7 @@ def write_member(target: Destination, info: MediaInfo, number: int, frame: Frame
     spec = oiio.ImageSpec(width, height, 3, "half" if half else "uint16")
     rate = info.fps
     spec.attribute("FramesPerSecond", oiio.TypeRational, (rate.numerator, rate.denominator))
-    spec.attribute("compression", "zips" if half else "zip")
+    spec.attribute("compression", "zips" if half else "none")
     if target.format.name == "png":
         spec.attribute("png:compressionLevel", 2)
     values = np.nan_to_num(frame).astype(np.float32) if half else as_uint16(frame)

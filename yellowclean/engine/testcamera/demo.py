@@ -9,11 +9,11 @@ TUNGSTEN = (1.5, 1.0, 1.9)
 
 DEMO_SHOTS = (
     ShotRecipe(
-        name="q9_012_quay_lantern", scene="quay", codec="ffv1", timecode="01:02:10:00",
+        name="q9_012_quay_lantern", scene="quay", codec="prores-hq", timecode="01:02:10:00",
         camera=Camera(stops_under=4.0, white_balance=TUNGSTEN),
     ),
     ShotRecipe(
-        name="q9_020_sailcloth", scene="cloth", codec="prores-hq", timecode="01:04:31:12",
+        name="q9_020_sailcloth", scene="cloth", codec="ffv1", timecode="01:04:31:12",
         camera=Camera(stops_under=2.5, white_balance=TUNGSTEN),
     ),
     ShotRecipe(
@@ -25,7 +25,7 @@ DEMO_SHOTS = (
         camera=Camera(stops_under=2.0, full_scale=5000, white_balance=TUNGSTEN), timecode="01:09:40:06",
     ),
     ShotRecipe(
-        name="q9_053_night_lapse", scene="stars", codec="png", timecode="01:12:00:00",
+        name="q9_053_night_lapse", scene="stars", codec="tiff", timecode="01:12:00:00",
         camera=Camera(stops_under=2.0, hot_pixels=60),
         faults=Faults(flicker_percent=6.0, satellites=1, dust=3),
     ),

@@ -50,10 +50,21 @@ class ShotRecipe(BaseModel):
 
 _H264_8 = {"preset": "fast", "bf": "2", "g": "48"}
 
+TRUTH = OutputFormat(
+    "truth",
+    ".mkv",
+    "FFV1 in Matroska, 12-bit RGB",
+    "ffv1",
+    "gbrp12le",
+    12,
+    full_range=True,
+    options=OUTPUT_FORMATS["ffv1"].options,
+)
+
 CODECS: dict[str, Callable[[int | None], OutputFormat]] = {
     "ffv1": lambda rate: OUTPUT_FORMATS["ffv1"],
     "prores-hq": lambda rate: OUTPUT_FORMATS["prores-hq"],
-    "png": lambda rate: OUTPUT_FORMATS["png"],
+    "tiff": lambda rate: OUTPUT_FORMATS["tiff"],
     "h264-8bit": lambda rate: OutputFormat(
         "h264-8bit", ".mp4", "H.264 in MP4, 8-bit 4:2:0", "libx264", "yuv420p", 8, "4:2:0",
         options=_H264_8 | ({"b": str(rate), "maxrate": str(rate), "bufsize": str(rate)} if rate else {"crf": "12"}),
@@ -65,17 +76,17 @@ CODECS: dict[str, Callable[[int | None], OutputFormat]] = {
 def shoot(
     recipe: ShotRecipe, folder: Path, progress: Progress | None = None, *, stopped: StopCheck = never
 ) -> Path:
-    """Write footage, truth.mkv (noiseless, 16-bit) and parameters.json into `folder`; the footage's path."""
+    """Write footage, truth.mkv (noiseless, 12-bit) and parameters.json into `folder`; the footage's path."""
     checked_size(recipe.name, recipe.width, recipe.height)
     if recipe.codec not in CODECS:
         raise BadInput(f"{recipe.codec}: no such recording format; use one of {', '.join(CODECS)}.")
     folder.mkdir(parents=True, exist_ok=True)
     fmt = CODECS[recipe.codec](recipe.bit_rate)
-    name = f"{recipe.name}_####.png" if fmt.is_sequence else f"{recipe.name}{fmt.ending}"
+    name = f"{recipe.name}_####{fmt.ending}" if fmt.is_sequence else f"{recipe.name}{fmt.ending}"
     info = _described(recipe)
     light = scene_of(recipe)
     target = Destination(folder / name, fmt)
-    clean = Destination(folder / "truth.mkv", OUTPUT_FORMATS["ffv1"])
+    clean = Destination(folder / "truth.mkv", TRUTH)
     with open_writer(target, info) as footage, open_writer(clean, info) as reference:
         for n in range(recipe.frames):
             raise_if(stopped)

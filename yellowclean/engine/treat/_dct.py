@@ -10,6 +10,8 @@ from __future__ import annotations
 import numba as nb
 import numpy as np
 
+from ..frames import Array
+
 LANES = 16
 SIZE = 8
 
@@ -103,72 +105,128 @@ def _inverse(block, spare):  # type: ignore[no-untyped-def]
         _inverse8(spare, block, row * 128, 16)
 
 
+# Unsigned positions: with signed ones every access would first be tested for a negative index, and
+# no line of lanes could be carried as one.
+
+
 @nb.njit(nogil=True, cache=True)
-def _gather(plane, y, x, step, count, block):  # type: ignore[no-untyped-def]
+def _gather(parts, y, j, block):  # type: ignore[no-untyped-def]
+    """Sixteen neighbouring blocks of a row, from the plane's even and odd columns."""
     for row in range(8):
+        line = nb.uint64(y + row)
         for column in range(8):
-            at = (row * 8 + column) * 16
-            for lane in range(count):
-                block[at + lane] = plane[y + row, x + lane * step + column]
+            at = nb.uint64((row * 8 + column) * 16)
+            start = nb.uint64(j + column // 2)
+            half = nb.uint64(column % 2)
+            for lane in range(nb.uint64(16)):
+                block[at + lane] = parts[half, line, start + lane]
 
 
 @nb.njit(nogil=True, cache=True)
-def _scatter(block, weight, y, x, step, count, total, weights, first, end):  # type: ignore[no-untyped-def]
-    for lane in range(count):
-        left = x + lane * step
-        w = weight[lane]
-        for row in range(8):
-            if first <= y + row < end:
-                for column in range(8):
-                    total[y + row, left + column] += w * block[(row * 8 + column) * 16 + lane]
-                    weights[y + row, left + column] += w
+def _scatter(block, weight, y, j, total, first, end):  # type: ignore[no-untyped-def]
+    for row in range(8):
+        if first <= y + row < end:
+            line = nb.uint64(y + row)
+            for column in range(8):
+                at = nb.uint64((row * 8 + column) * 16)
+                start = nb.uint64(j + column // 2)
+                half = nb.uint64(column % 2)
+                for lane in range(nb.uint64(16)):
+                    total[half, line, start + lane] += weight[lane] * block[at + lane]
 
 
 @nb.njit(nogil=True, cache=True)
-def sliding_rows(plane, guide, deviation, noise, threshold, step, total, weights, first, end):  # type: ignore[no-untyped-def]
-    """Denoise rows `first` to `end` of a plane into `total` / `weights`.
+def _kept_above(block, deviation, bar, power, weight):  # type: ignore[no-untyped-def]
+    """Drop coefficients whose square is below bar·deviation²·power; count the kept into `weight`."""
+    for k in range(1, 64):
+        at = nb.uint64(k * 16)
+        limit = deviation[k] * deviation[k] * bar
+        for lane in range(nb.uint64(16)):
+            c = block[at + lane]
+            gain = np.float32(1) if c * c > limit * power[lane] else np.float32(0)
+            block[at + lane] = c * gain
+            weight[lane] += gain
 
-    `deviation` (64 values) is the noise of each coefficient at noise 1, `noise` (H×W) the local
-    deviation. With an empty `guide` coefficients below threshold·deviation·noise are dropped; with
-    one, each is scaled by g²/(g² + deviation²·noise²). Blocks start at multiples of `step`. Every
-    pixel adds its blocks in the same order whatever the rows asked for.
+
+@nb.njit(nogil=True, cache=True)
+def _guided_by(block, ideal, deviation, power, weight):  # type: ignore[no-untyped-def]
+    """Wiener gain from the guide's coefficients; the sum of squared gains into `weight`."""
+    for k in range(1, 64):
+        at = nb.uint64(k * 16)
+        d = deviation[k] * deviation[k]
+        for lane in range(nb.uint64(16)):
+            g = ideal[at + lane] * ideal[at + lane]
+            gain = g / (g + d * power[lane] + np.float32(1e-12))
+            block[at + lane] *= gain
+            weight[lane] += gain * gain
+
+
+@nb.njit(nogil=True, cache=True)
+def sliding_rows(parts, guide, deviation, noise, threshold, total, weights, first, end):  # type: ignore[no-untyped-def]
+    """Denoise rows `first` to `end` of a plane into `total`, blocks at every second row and column.
+
+    `parts` is the plane split by `columns_apart`, `noise` (H/2×W/2) the local deviation at every
+    second pixel, `deviation` (64 values) the noise of each coefficient where that is 1. With an
+    empty `guide` coefficients below threshold·deviation·noise are dropped; with one (split alike),
+    each is scaled by g²/(g² + deviation²·noise²). `weights` (H/2×W/2) receives each block's weight.
+    Every pixel adds its blocks in the same order whatever the rows asked for.
     """
-    height, width = plane.shape
-    guided = guide.shape[0] > 0
-    block = np.empty(1024, np.float32)
-    ideal = np.empty(1024, np.float32)
-    spare = np.empty(1024, np.float32)
-    weight = np.empty(16, np.float32)
-    sigma = np.empty(16, np.float32)
-    block[:] = 0
-    ideal[:] = 0
-    starts = (width - 8) // step + 1
-    row_from = max(first - 7, 0)
-    row_from = (row_from + step - 1) // step * step
-    for y in range(row_from, min(end, height - 7), step):
-        for group in range(0, starts, 16):
-            count = min(16, starts - group)
-            x = group * step
-            _gather(plane, y, x, step, count, block)
+    height = parts.shape[1]
+    width = (parts.shape[2] - PADDING) * 2
+    guided = guide.shape[1] > 0
+    block = np.zeros(1024, np.float32)
+    ideal = np.zeros(1024, np.float32)
+    spare = np.zeros(1024, np.float32)
+    weight = np.zeros(16, np.float32)
+    power = np.zeros(16, np.float32)
+    starts = (width - 8) // 2 + 1
+    square = threshold * threshold
+    for y in range((max(first - 7, 0) + 1) // 2 * 2, min(end, height - 7), 2):
+        for j in range(0, starts, 16):
+            _gather(parts, y, j, block)
             _forward(block, spare)
             if guided:
-                _gather(guide, y, x, step, count, ideal)
+                _gather(guide, y, j, ideal)
                 _forward(ideal, spare)
             for lane in range(16):
-                sigma[lane] = noise[y + 4, min(x + lane * step + 4, width - 1)]
-                weight[lane] = 0
-            for k in range(64):
-                for lane in range(16):
-                    i = k * 16 + lane
-                    s = deviation[k] * sigma[lane]
-                    if guided:
-                        g = ideal[i] * ideal[i]
-                        gain = g / (g + s * s + np.float32(1e-12)) if k > 0 else np.float32(1)
-                    else:
-                        gain = np.float32(1) if k == 0 or abs(block[i]) > threshold * s else np.float32(0)
-                    block[i] *= gain
-                    weight[lane] += gain * gain
+                s = noise[y // 2 + 2, min(j + lane + 2, noise.shape[1] - 1)]
+                power[lane] = s * s
+                weight[lane] = 1
+            if guided:
+                _guided_by(block, ideal, deviation, power, weight)
+            else:
+                _kept_above(block, deviation, square, power, weight)
             for lane in range(16):
-                weight[lane] = 1 / weight[lane]
+                weight[lane] = 1 / weight[lane] if j + lane < starts else 0
             _inverse(block, spare)
-            _scatter(block, weight, y, x, step, count, total, weights, first, end)
+            _scatter(block, weight, y, j, total, first, end)
+            if first <= y < end or (first == 0 and y == 0):
+                for lane in range(min(16, starts - j)):
+                    weights[y // 2, j + lane] = weight[lane]
+
+
+PADDING = 20
+"""Columns behind a split plane, so that sixteen lanes may always be carried."""
+
+
+def columns_apart(plane: Array) -> Array:
+    """2×H×(W/2+PADDING): even and odd columns, so that neighbouring blocks lie side by side."""
+    height, width = plane.shape
+    parts = np.zeros((2, height, width // 2 + PADDING), np.float32)
+    parts[:, :, : width // 2] = plane.reshape(height, width // 2, 2).transpose(2, 0, 1)
+    return parts
+
+
+def columns_joined(parts: Array) -> Array:
+    """The inverse of `columns_apart`."""
+    height, half = parts.shape[1], parts.shape[2] - PADDING
+    joined: Array = parts[:, :, :half].transpose(1, 2, 0).reshape(height, 2 * half)
+    return np.ascontiguousarray(joined)
+
+
+def pixel_weights(weights: Array) -> Array:
+    """H/2×W/2: for each cell of 2×2 pixels the sum of the weights of the blocks over it."""
+    padded = np.pad(weights, ((3, 0), (3, 0)))
+    across = padded[:, :-3] + padded[:, 1:-2] + padded[:, 2:-1] + padded[:, 3:]
+    summed: Array = across[:-3] + across[1:-2] + across[2:-1] + across[3:]
+    return summed

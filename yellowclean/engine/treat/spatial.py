@@ -14,19 +14,19 @@ import numpy as np
 from ..frames import Array
 from ..measure.profile import OCTAVES
 from ..parallel import in_bands
-from ._dct import sliding_rows
+from ._dct import columns_apart, columns_joined, pixel_weights, sliding_rows
 from .base import Around, Need, Parameters, Picture, Treatment, Window, amount, quantity
 
-STEP = 2
-"""Distance of blocks: 2 in both directions means 16 estimates for every pixel."""
+BLOCKS_OVER_A_PIXEL = np.float32(16)
+"""Blocks start at every second row and column: 16 estimates for every pixel."""
 
 MARGINS = (16, 40, 80)
 """Pixels beyond which the surroundings no longer matter, for one, two and three octaves: 14 of each
 octave's own pixels for the two passes, and the reach of the filters between octaves."""
 
-GRID = STEP << (OCTAVES - 1)
+GRID = 2 << (OCTAVES - 1)
 
-NO_GUIDE = np.empty((0, 0), np.float32)
+NO_GUIDE = np.empty((2, 0, 0), np.float32)
 
 
 class Spatial(Parameters):
@@ -75,23 +75,29 @@ def _octaves(plane: Array, noise: Array, spectrum: Array, threshold: float, octa
 
 
 def _one_size(plane: Array, noise: Array, deviation: Array, threshold: float) -> tuple[Array, Array]:
+    """Both passes at one octave; the sides of `plane` are even."""
+    parts = columns_apart(plane)
     flat = np.ascontiguousarray(deviation.reshape(-1))
-    guide, _ = _pass(plane, NO_GUIDE, flat, noise, threshold)
-    done, weights = _pass(plane, guide, flat, noise, threshold)
-    blocks = np.float32((8 / STEP) ** 2)
-    kept = np.minimum(blocks / (64 * weights), 1)
-    return done, kept
+    local = np.ascontiguousarray(noise[::2, ::2])
+    guide, _ = _pass(parts, NO_GUIDE, flat, local, threshold)
+    done, weights = _pass(parts, guide, flat, local, threshold)
+    kept = np.minimum(BLOCKS_OVER_A_PIXEL / (64 * weights), 1)
+    return columns_joined(done), kept.repeat(2, axis=0).repeat(2, axis=1)
 
 
-def _pass(plane: Array, guide: Array, deviation: Array, noise: Array, threshold: float) -> tuple[Array, Array]:
-    total, weights = np.zeros_like(plane), np.zeros_like(plane)
+def _pass(parts: Array, guide: Array, deviation: Array, noise: Array, threshold: float) -> tuple[Array, Array]:
+    """(result with its columns apart, weight of each 2×2 cell)."""
+    height = parts.shape[1]
+    total, blocks = np.zeros_like(parts), np.zeros_like(noise)
     in_bands(
-        plane.shape[0],
+        height // 2,
         lambda a, b: sliding_rows(
-            plane, guide, deviation, noise, np.float32(threshold), STEP, total, weights, a, b
+            parts, guide, deviation, noise, np.float32(threshold), total, blocks, 2 * a, 2 * b
         ),
     )
-    return total / weights, weights
+    weights = pixel_weights(blocks)
+    total[:, :, : weights.shape[1]] /= weights.repeat(2, axis=0)
+    return total, weights
 
 
 @nb.njit(nogil=True, cache=True)

@@ -21,7 +21,7 @@ HEARTBEAT = 15.0
 RECENT = 40
 
 
-@router.get("/jobs/{job_id}/events")
+@router.get("/jobs/{job_id}/events", response=EventWork)
 async def job_events(request: HttpRequest, job_id: int) -> StreamingHttpResponse:
     """A stream of the states of the job's surveys and renders, each sent when it changes."""
     response = StreamingHttpResponse(_changes(job_id), content_type="text/event-stream")

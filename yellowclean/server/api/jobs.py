@@ -7,6 +7,7 @@ from django.http import HttpRequest
 from ninja import Router
 
 from ...engine.errors import BadInput
+from ...engine.measure.survey import Finding
 from ..models import Job, Shot, Work
 from ..use_cases import delete_shot
 from .schemas import FindingOut, JobIn, JobOut, ShotOut, WorkOut
@@ -22,10 +23,18 @@ def told_work(work: Work | None) -> WorkOut | None:
     return WorkOut.from_orm(work) if work else None
 
 
+def _told_finding(finding: Finding, left: float | None) -> FindingOut:
+    now = finding.value if left is None else left
+    outside = finding.model_copy(update={"value": now}).outside
+    return FindingOut(**finding.model_dump(), remaining=left, outside=outside)
+
+
 def told_shot(shot: Shot) -> ShotOut:
     """A shot as the contact sheet shows it."""
     report = shot.report
-    findings = report and [FindingOut(**f.model_dump(), outside=f.outside) for f in report.findings]
+    versions = list(shot.versions.all())
+    left = (versions[-1].remaining or {}).get("values", {}) if versions else {}
+    findings = report and [_told_finding(f, left.get(f.kind)) for f in report.findings]
     return ShotOut(
         id=shot.pk,
         job_id=shot.job_id,
@@ -35,7 +44,7 @@ def told_shot(shot: Shot) -> ShotOut:
         findings=findings,
         survey=told_work(next(iter(shot.surveys.all()), None)),  # type: ignore[attr-defined]
         render=told_work(next(iter(shot.renders.all()), None)),  # type: ignore[attr-defined]
-        versions=[v.label for v in shot.versions.all()],
+        versions=[v.label for v in versions],
     )
 
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import asyncio
 import shutil
 import zipfile
-from collections.abc import Iterator
+from collections.abc import AsyncIterator, Iterator
 from pathlib import Path
 
-from django.http import FileResponse, HttpRequest, StreamingHttpResponse
+from django.http import HttpRequest, StreamingHttpResponse
+from django.utils.http import content_disposition_header
 from ninja import Router
 
 from ...engine.errors import BadInput
@@ -17,6 +19,8 @@ from ..use_cases import cancel, request_render
 from .schemas import RenderIn, RenderOut
 
 router = Router(tags=["renders"])
+
+CHUNK = 1 << 20
 
 
 def told_render(render: Render) -> RenderOut:
@@ -76,18 +80,33 @@ def delete_render(request: HttpRequest, render_id: int) -> tuple[int, None]:
 
 
 @router.get("/renders/{render_id}/file")
-def download(request: HttpRequest, render_id: int) -> FileResponse | StreamingHttpResponse:
+def download(request: HttpRequest, render_id: int) -> StreamingHttpResponse:
     """The rendered file; a sequence comes as one uncompressed ZIP."""
     render = Render.objects.get(pk=render_id)
     path = Path(render.path)
     if render.state != State.DONE:
         raise BadInput("The render is not finished; wait for it.")
-    if "#" not in path.name:
-        return FileResponse(path.open("rb"), as_attachment=True, filename=path.name)
-    name = path.name.replace("_####", "").rsplit(".", 1)[0] + ".zip"
-    response = StreamingHttpResponse(_zipped(sequence_files(path)), content_type="application/zip")
-    response["Content-Disposition"] = f'attachment; filename="{name}"'
+    if "#" in path.name:
+        name = path.name.replace("_####", "").rsplit(".", 1)[0] + ".zip"
+        response = StreamingHttpResponse(_sent(_zipped(sequence_files(path))), content_type="application/zip")
+    else:
+        name = path.name
+        response = StreamingHttpResponse(_sent(_read(path)), content_type="application/octet-stream")
+        response["Content-Length"] = str(path.stat().st_size)
+    response["Content-Disposition"] = content_disposition_header(True, name) or ""
     return response
+
+
+async def _sent(chunks: Iterator[bytes]) -> AsyncIterator[bytes]:
+    """Chunks made in a thread, so that a slow disk holds up nobody else."""
+    while (chunk := await asyncio.to_thread(next, chunks, None)) is not None:
+        yield chunk
+
+
+def _read(path: Path) -> Iterator[bytes]:
+    with path.open("rb") as stream:
+        while chunk := stream.read(CHUNK):
+            yield chunk
 
 
 class _Pipe:

@@ -11,7 +11,7 @@ from ...engine.measure.patch import Patch
 from ...engine.measure.survey import SurveyReport
 from ...engine.media import MediaInfo
 from ...engine.plan import Plan
-from ...engine.render import DeliveryReport, PatchBeforeAfter
+from ...engine.render import DeliveryReport
 
 
 class WorkOut(Schema):
@@ -36,10 +36,11 @@ class JobOut(Schema):
 
 
 class FindingOut(Schema):
-    """One finding of a shot, for the contact sheet."""
+    """One finding of a shot, for the contact sheet; `remaining` is what its newest plan leaves."""
 
     kind: str
     value: float
+    remaining: float | None
     unit: str
     tolerance: float
     outside: bool
@@ -85,12 +86,6 @@ class SurveyIn(Schema):
     """Patches to measure by; none for automatic choice."""
 
     patches: list[Patch] = Field(default_factory=list)
-
-
-class PatchesAfter(Schema):
-    """The survey's patches in the source and in a version's result."""
-
-    patches: list[PatchBeforeAfter]
 
 
 class TreatmentOut(Schema):

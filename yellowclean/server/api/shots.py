@@ -5,20 +5,18 @@ from __future__ import annotations
 from django.http import HttpRequest
 from ninja import Router, Schema
 
-from ...engine.errors import BadInput
 from ...engine.frames import never
-from ...engine.judge.patches import patch_before_after
+from ...engine.judge.patches import Remaining
 from ...engine.measure.patch import Patch, PatchReading, measure_patch
 from ...engine.media import OUTPUT_FORMATS
 from ...engine.plan import Plan
 from ...engine.treat import TREATMENTS
 from ..models import PlanVersion, Profile, Shot
-from ..use_cases import cancel, delete_shot, new_version, propose_version, request_survey
+from ..use_cases import cancel, delete_shot, measure_remaining, new_version, propose_version, request_survey
 from ..views import pipeline_for
 from .jobs import told_shot, told_work
 from .schemas import (
     FormatOut,
-    PatchesAfter,
     ShotDetail,
     SurveyIn,
     TreatmentOut,
@@ -106,19 +104,10 @@ def delete_version(request: HttpRequest, version_id: int) -> tuple[int, None]:
     return 204, None
 
 
-@router.get("/versions/{version_id}/after", response=PatchesAfter)
-def measure_after(request: HttpRequest, version_id: int) -> PatchesAfter:
-    """What the survey's patches hold after the plan, measured in the result itself."""
-    version = PlanVersion.objects.select_related("shot").get(pk=version_id)
-    report = version.shot.report
-    if report is None:
-        raise BadInput(f"{version.shot.name}: has not been measured; measure it first.")
-    pipeline = pipeline_for(version.shot, version.plan, never)
-    return PatchesAfter(
-        patches=[
-            patch_before_after(r, pipeline.frame(r.patch.frame, r.patch.region)) for r in report.patches if r.flat
-        ]
-    )
+@router.get("/versions/{version_id}/remaining", response=Remaining)
+def get_remaining(request: HttpRequest, version_id: int) -> Remaining:
+    """What the version leaves of the findings, measured in the result itself where it can be."""
+    return measure_remaining(PlanVersion.objects.select_related("shot").get(pk=version_id))
 
 
 @router.get("/treatments", response=list[TreatmentOut])

@@ -48,4 +48,4 @@ def _shot(recipe: ShotRecipe, folder: Path) -> Path:
         shutil.rmtree(folder, ignore_errors=True)
         return shoot(recipe, folder)
     found = next(p for p in folder.iterdir() if p.name.startswith(recipe.name))
-    return folder / f"{recipe.name}_####.png" if found.suffix == ".png" else found
+    return folder / f"{recipe.name}_####.tif" if found.suffix == ".tif" else found

@@ -1,0 +1,26 @@
+<script lang="ts">
+  import BenchPage from "./bench/BenchPage.svelte";
+  import JobsPage from "./jobs/JobsPage.svelte";
+  import { notices } from "./lib/notices.svelte";
+  import { router } from "./lib/router.svelte";
+
+  const shot = $derived(router.path.match(/^\/shots\/(\d+)/)?.[1]);
+  const job = $derived(router.path.match(/^\/jobs\/(\d+)/)?.[1]);
+</script>
+
+{#if shot}
+  {#key shot}
+    <BenchPage shotId={Number(shot)} />
+  {/key}
+{:else}
+  <JobsPage jobId={job ? Number(job) : null} />
+{/if}
+
+<div class="fixed right-3 bottom-3 z-50 flex max-w-lg flex-col gap-2" role="status" aria-live="polite">
+  {#each notices.lines as line (line.id)}
+    <div class="flex items-start gap-3 bg-neutral px-3 py-2 text-neutral-content">
+      <span class="grow">{line.text}</span>
+      <button class="btn btn-xs" onclick={() => notices.close(line.id)}>Close</button>
+    </div>
+  {/each}
+</div>

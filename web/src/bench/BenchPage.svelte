@@ -1,0 +1,139 @@
+<script lang="ts">
+  import type { View } from "../api/client";
+  import { mediaLine } from "../lib/format";
+  import { follow } from "../lib/router.svelte";
+  import { Bench } from "./bench.svelte";
+  import Evidence from "./Evidence.svelte";
+  import FindingList from "./FindingList.svelte";
+  import { HOLD, KEYS, press } from "./keys";
+  import Picture from "./Picture.svelte";
+  import RenderDialog from "./RenderDialog.svelte";
+  import ScrubBar from "./ScrubBar.svelte";
+
+  const { shotId }: { shotId: number } = $props();
+  // A change of shot makes a new page (see App), so the number is taken once.
+  // svelte-ignore state_referenced_locally
+  const bench = new Bench(shotId);
+  void bench.open();
+  let renderDialog = $state<RenderDialog>();
+  let help = $state<HTMLDialogElement>();
+  const jobId = $derived(bench.shot?.job_id);
+  const VIEWS: { view: View; label: string }[] = [
+    { view: "source", label: "Source" },
+    { view: "result", label: "Result" },
+    { view: "removed", label: "Removed" },
+  ];
+
+  $effect(() => (jobId === undefined ? undefined : bench.follow(jobId)));
+</script>
+
+<svelte:window
+  onkeydown={(event) => press(event, bench)}
+  onkeyup={(event) => event.key === HOLD.key && (bench.holding = false)}
+  onblur={() => (bench.holding = false)}
+/>
+<svelte:head><title>{bench.shot?.name ?? "Bench"} · Yellow Clean</title></svelte:head>
+
+{#if bench.shot}
+  {@const shot = bench.shot}
+  <div class="grid h-full grid-cols-[324px_1fr] grid-rows-[auto_1fr]">
+    <header class="col-span-2 flex items-center gap-3 px-3 py-1.5 perforated">
+      <a href={`/jobs/${shot.job_id}`} onclick={follow} class="btn btn-xs">All shots</a>
+      <h1 class="font-semibold">{shot.name}</h1>
+      <p class="grow truncate text-[13px] text-quiet" title={shot.media.notes?.join(" ")}>
+        {mediaLine(shot.media)}
+      </p>
+      <button class="btn btn-xs" onclick={() => bench.undo()} disabled={!bench.canUndo}>Undo</button>
+      <button class="btn btn-xs" onclick={() => bench.redo()} disabled={!bench.canRedo}>Redo</button>
+      <button class="btn btn-xs" onclick={() => help?.showModal()}>Keys</button>
+      <button class="btn btn-xs" onclick={() => bench.measure()} disabled={bench.measuring}>Measure</button>
+      <button class="btn btn-xs" onclick={() => bench.propose()} disabled={!shot.report || bench.measuring}
+        >Propose</button
+      >
+      <button class="btn btn-primary btn-xs" onclick={() => renderDialog?.show()} disabled={!bench.version}
+        >Render…</button
+      >
+    </header>
+
+    <aside
+      class="flex min-h-0 flex-col overflow-y-auto border-r border-rule px-3 pb-4"
+      aria-label="Findings and evidence"
+    >
+      <div class="flex items-center gap-2 py-1.5 perforated">
+        <h2 class="grow font-semibold">Findings</h2>
+        {#if shot.plans.length}
+          <label class="flex items-center gap-1.5">
+            Version
+            <select
+              class="select w-16 select-xs"
+              value={bench.versionId}
+              onchange={(e) => bench.choose(Number(e.currentTarget.value))}
+            >
+              {#each shot.plans as version (version.id)}
+                <option value={version.id}>{version.label}</option>
+              {/each}
+            </select>
+          </label>
+        {/if}
+      </div>
+      <FindingList {bench} />
+      <Evidence {bench} />
+    </aside>
+
+    <main class="flex min-h-0 min-w-0 flex-col">
+      <div class="flex items-center gap-3 px-3 py-1" role="toolbar" aria-label="Views">
+        <div class="join">
+          {#each VIEWS as { view, label } (view)}
+            <button
+              class={["btn join-item btn-xs", bench.view === view && "btn-active btn-neutral"]}
+              aria-pressed={bench.view === view}
+              disabled={view !== "source" && !bench.version}
+              onclick={() => bench.look(view)}>{label}</button
+            >
+          {/each}
+        </div>
+        <button
+          class={["btn btn-xs", bench.wipe !== null && "btn-active btn-neutral"]}
+          aria-pressed={bench.wipe !== null}
+          disabled={!bench.version}
+          onclick={() => (bench.wipe = bench.wipe === null ? 0.5 : null)}>Wipe against source</button
+        >
+        <span class="text-[13px] text-quiet"
+          >hold <kbd class="kbd kbd-xs">{HOLD.shown}</kbd> to see the source</span
+        >
+        <span class="grow"></span>
+        <label class="flex items-center gap-1.5">
+          Zoom
+          <select
+            class="select w-24 select-xs"
+            value={bench.zoom === null ? "fit" : String(bench.zoom)}
+            onchange={(e) =>
+              (bench.zoom = e.currentTarget.value === "fit" ? null : Number(e.currentTarget.value))}
+          >
+            <option value="fit">Fit</option>
+            {#each [50, 100, 200, 400] as zoom (zoom)}<option value={String(zoom)}>{zoom} %</option>{/each}
+          </select>
+        </label>
+      </div>
+      <div class="min-h-0 grow"><Picture {bench} /></div>
+      <ScrubBar {bench} />
+    </main>
+  </div>
+  <RenderDialog bind:this={renderDialog} {bench} />
+  <dialog bind:this={help} class="modal" aria-labelledby="help-title">
+    <div class="modal-box max-w-md">
+      <h2 id="help-title" class="pb-2 text-base font-semibold perforated">Keys</h2>
+      <dl class="grid grid-cols-[6rem_1fr] gap-y-1 py-3">
+        {#each [HOLD, ...KEYS] as key (key.key)}
+          <dt><kbd class="kbd kbd-sm">{key.shown}</kbd></dt>
+          <dd>{key.does}</dd>
+        {/each}
+        <dt><kbd class="kbd kbd-sm">Ctrl Z</kbd></dt>
+        <dd>undo; with Shift redo</dd>
+      </dl>
+      <form method="dialog" class="text-right"><button class="btn btn-sm">Close</button></form>
+    </div>
+  </dialog>
+{:else}
+  <p class="grid h-full place-items-center">Opening the shot …</p>
+{/if}

@@ -1,0 +1,86 @@
+<script lang="ts">
+  import type { PatchReading, Survey } from "../api/client";
+
+  const { curve, readings }: { curve: Survey["noise"]["curve"]; readings: PatchReading[] } = $props();
+  const WIDTH = 290;
+  const HEIGHT = 130;
+  const LEFT = 30;
+  const BOTTOM = 18;
+  const LEAST_SHARE = 0.005;
+
+  const lines = [
+    { name: "R", values: (c: Survey["noise"]["curve"]) => c.r_cv, dash: "6 3" },
+    { name: "G", values: (c: Survey["noise"]["curve"]) => c.g_cv, dash: "" },
+    { name: "B", values: (c: Survey["noise"]["curve"]) => c.b_cv, dash: "2 2" },
+  ];
+  const present = $derived(
+    curve.level_cv.map((_, k) => k).filter((k) => (curve.share[k] ?? 0) >= LEAST_SHARE),
+  );
+  const top = $derived(
+    Math.max(
+      1,
+      ...lines.flatMap((line) => present.map((k) => line.values(curve)[k] ?? 0)),
+      ...readings.map((r) => r.luma_cv),
+    ) * 1.12,
+  );
+  const x = (level: number) => LEFT + (level / 1023) * (WIDTH - LEFT - 6);
+  const y = (cv: number) => HEIGHT - BOTTOM - (cv / top) * (HEIGHT - BOTTOM - 8);
+  const points = (values: number[]) =>
+    present.map((k) => `${x(curve.level_cv[k] ?? 0).toFixed(1)},${y(values[k] ?? 0).toFixed(1)}`).join(" ");
+</script>
+
+<svg
+  viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
+  class="w-full"
+  role="img"
+  aria-label="Sigma in code values against level in code values"
+>
+  {#each [0, 256, 512, 768, 1023] as level (level)}
+    <line x1={x(level)} x2={x(level)} y1="6" y2={HEIGHT - BOTTOM} stroke="#8a8a8a" stroke-width="0.6" />
+    <text x={x(level)} y={HEIGHT - 5} font-size="10" text-anchor="middle" fill="#161616">{level}</text>
+  {/each}
+  {#each [0, 0.5, 0.9] as share (share)}
+    <line
+      x1={LEFT}
+      x2={WIDTH - 6}
+      y1={y(share * top)}
+      y2={y(share * top)}
+      stroke="#8a8a8a"
+      stroke-width="0.6"
+    />
+    <text x={LEFT - 4} y={y(share * top) + 3} font-size="10" text-anchor="end" fill="#161616"
+      >{(share * top).toFixed(top < 10 ? 1 : 0)}</text
+    >
+  {/each}
+  {#each lines as line, k (line.name)}
+    <polyline
+      points={points(line.values(curve))}
+      fill="none"
+      stroke="#161616"
+      stroke-width="1.4"
+      stroke-dasharray={line.dash}
+    />
+    <line
+      x1={WIDTH - 116 + k * 38}
+      x2={WIDTH - 98 + k * 38}
+      y1="9"
+      y2="9"
+      stroke="#161616"
+      stroke-width="1.4"
+      stroke-dasharray={line.dash}
+    />
+    <text x={WIDTH - 95 + k * 38} y="12" font-size="10" fill="#161616">{line.name}</text>
+  {/each}
+  {#each readings as reading (reading)}
+    <circle
+      cx={x(reading.level_cv)}
+      cy={y(reading.g_cv)}
+      r="3"
+      fill="none"
+      stroke="#161616"
+      stroke-width="1.4"
+    />
+  {/each}
+  <text x="2" y="12" font-size="10" fill="#161616">σ CV</text>
+  <text x={WIDTH - 6} y={HEIGHT - BOTTOM - 3} font-size="10" text-anchor="end" fill="#3d3d3d">level CV</text>
+</svg>

@@ -1,0 +1,83 @@
+<script lang="ts">
+  import { percent, percentOfScale, short } from "../lib/format";
+  import type { Bench } from "./bench.svelte";
+  import StepRow from "./StepRow.svelte";
+
+  const { bench }: { bench: Bench } = $props();
+  const report = $derived(bench.shot?.report);
+  const steps = $derived(bench.version?.plan.steps ?? []);
+  const estimated = $derived(bench.remaining?.basis === "estimate");
+
+  function goTo(finding: NonNullable<typeof report>["findings"][number]) {
+    bench.go(finding.frame);
+    const place = finding.region;
+    if (place) bench.centre = { x: place.x + place.width / 2, y: place.y + place.height / 2 };
+  }
+</script>
+
+{#if bench.measuring && bench.shot?.survey}
+  <div class="border-b border-rule py-2">
+    <p>{bench.shot.survey.state === "queued" ? "Waiting to be measured" : "Measuring"} …</p>
+    <div class="flex items-center gap-2">
+      <progress class="progress grow" max="1" value={bench.shot.survey.progress}></progress>
+      <span class="figure">{percent(bench.shot.survey.progress)}</span>
+      <button class="btn btn-xs" onclick={bench.stopMeasuring}>Stop</button>
+    </div>
+  </div>
+{/if}
+
+{#if report}
+  <ol>
+    {#each report.findings as finding (finding.kind)}
+      {@const after = bench.remaining?.values[finding.kind]}
+      {@const outside = (after ?? finding.value) > finding.tolerance}
+      <li class="border-b border-rule py-1.5" data-finding={finding.kind}>
+        <button
+          class="flex w-full items-baseline gap-2 text-left"
+          title="Go to where it was measured"
+          onclick={() => goTo(finding)}
+        >
+          <span class="grow font-semibold first-letter:uppercase">{finding.kind}</span>
+          <span class="figure whitespace-nowrap">
+            <span class={[after === undefined && outside && "outside"]}>{short(finding.value)}</span>
+            {#if after !== undefined}
+              →{estimated ? " about " : " "}<span class={[outside && "outside"]} data-after={finding.kind}
+                >{short(after)}</span
+              >
+            {/if} CV
+          </span>
+        </button>
+        <p class="flex justify-between text-[13px] whitespace-nowrap text-quiet">
+          <span>{percentOfScale(finding.value)} of full scale</span>
+          <span>tolerance {finding.tolerance} CV</span>
+          <span>sure {percent(finding.confidence)}</span>
+        </p>
+      </li>
+    {/each}
+    {#each steps as step, index (index)}
+      {@const treatment = bench.treatments.find((t) => t.kind === step.kind)}
+      {#if treatment}
+        <StepRow
+          number={index + 1}
+          {step}
+          {treatment}
+          onchange={(change) => bench.changeStep(index, change)}
+        />
+      {/if}
+    {/each}
+  </ol>
+  {#if !bench.version}
+    <p class="py-2 text-quiet">No plan yet. Propose makes the least treatment that meets the tolerances.</p>
+  {:else if !steps.length}
+    <p class="py-2 text-quiet">Nothing lies outside its tolerance: this plan leaves the shot as it is.</p>
+  {:else if estimated}
+    <p class="py-2 text-[13px] text-quiet">
+      No flat patch was found to measure what is left; the figures are what the steps count as left. Draw a
+      patch on a plain area and measure by it to be sure.
+    </p>
+  {/if}
+{:else if !bench.measuring}
+  <p class="py-3 text-quiet">
+    Not measured yet. Measure finds the noise of this shot; nothing is changed by it.
+  </p>
+{/if}

@@ -1,0 +1,160 @@
+<script lang="ts">
+  import { pictureAddress, type View } from "../api/client";
+  import { boxBetween, clamp, fitScale, held, place, visible, type Box } from "../lib/geometry";
+  import { notices } from "../lib/notices.svelte";
+  import { Bitmaps } from "./bitmaps";
+  import type { Bench } from "./bench.svelte";
+  import { drawPicture } from "./draw";
+  import PatchLayer from "./PatchLayer.svelte";
+  import WipeLine from "./WipeLine.svelte";
+
+  const { bench }: { bench: Bench } = $props();
+  const GRID = 64;
+  const bitmaps = new Bitmaps();
+  let canvas = $state<HTMLCanvasElement>();
+  let width = $state(0);
+  let height = $state(0);
+  let arrivals = $state(0);
+  let start = $state<{ x: number; y: number } | null>(null);
+  let drawn = $state<Box | null>(null);
+  let drag: { x: number; y: number; cx: number; cy: number } | null = null;
+
+  const ratio = $derived(devicePixelRatio || 1);
+  const frame = $derived({ width: bench.shot?.media.width ?? 1, height: bench.shot?.media.height ?? 1 });
+  const room = $derived({
+    width: Math.max(Math.round(width * ratio), 1),
+    height: Math.max(Math.round(height * ratio), 1),
+  });
+  const scale = $derived(
+    bench.zoom === null ? Math.min(fitScale(frame, room), 4) : (bench.zoom / 100) * ratio,
+  );
+  const middle = $derived({
+    x: held(bench.centre?.x ?? frame.width / 2, frame.width, room.width, scale),
+    y: held(bench.centre?.y ?? frame.height / 2, frame.height, room.height, scale),
+  });
+  const placement = $derived(place(scale, middle.x, middle.y, room));
+  /** Reduced pictures are asked for whole; from 100 % on only the visible part is. */
+  const region = $derived(scale >= 1 ? visible(placement, room, frame, GRID) : null);
+  const views = $derived<View[]>(
+    bench.wipe !== null && bench.shown !== "source" ? ["source", bench.shown] : [bench.shown],
+  );
+  const addresses = $derived(views.map((view) => addressOf(view)));
+
+  function addressOf(view: View): string {
+    if (!bench.shot) return "";
+    return pictureAddress(bench.shot, bench.n, view, bench.version, region, Math.min(scale, 1));
+  }
+
+  $effect(() => {
+    if (!bench.shot || !width) return;
+    const wanted = addresses;
+    bench.computing = wanted.some((address) => !bitmaps.have(address));
+    void notices
+      .watch(() => bitmaps.want(wanted, () => arrivals++))
+      .then(() => {
+        bench.computing = addresses.some((address) => !bitmaps.have(address));
+      });
+  });
+
+  $effect(() => {
+    void arrivals;
+    const context = canvas?.getContext("2d", { alpha: false });
+    if (!canvas || !context) return;
+    if (canvas.width !== room.width || canvas.height !== room.height) {
+      canvas.width = room.width;
+      canvas.height = room.height;
+    }
+    const pictures = addresses.map((address) => bitmaps.have(address));
+    if (!canvas.dataset.shown) drawPicture(context, [], { x: 0, y: 0, ...frame }, placement, null, room);
+    if (pictures.every((picture) => picture !== undefined)) {
+      const area = region ?? { x: 0, y: 0, ...frame };
+      const split =
+        pictures.length > 1 && bench.wipe !== null ? Math.round(bench.wipe * frame.width * scale) : null;
+      drawPicture(context, pictures, area, placement, split, room);
+      canvas.dataset.shown = addresses.join(" ");
+    }
+  });
+
+  $effect(() => bench.noteAddress());
+
+  function toSource(event: PointerEvent | WheelEvent): { x: number; y: number } {
+    const box = canvas?.getBoundingClientRect() ?? { left: 0, top: 0 };
+    return {
+      x: ((event.clientX - box.left) * ratio - placement.offsetX) / scale,
+      y: ((event.clientY - box.top) * ratio - placement.offsetY) / scale,
+    };
+  }
+
+  function press(event: PointerEvent) {
+    if (event.button !== 0) return;
+    (event.currentTarget as Element).setPointerCapture(event.pointerId);
+    if (bench.drawing) start = toSource(event);
+    else drag = { x: event.clientX, y: event.clientY, cx: middle.x, cy: middle.y };
+  }
+
+  function move(event: PointerEvent) {
+    if (start) drawn = boxBetween(start, toSource(event), frame);
+    else if (drag)
+      bench.centre = {
+        x: held(drag.cx - ((event.clientX - drag.x) * ratio) / scale, frame.width, room.width, scale),
+        y: held(drag.cy - ((event.clientY - drag.y) * ratio) / scale, frame.height, room.height, scale),
+      };
+  }
+
+  function release() {
+    if (start && drawn && drawn.width > 1 && drawn.height > 1) void bench.judge({ ...drawn, frame: bench.n });
+    start = drawn = drag = null;
+  }
+
+  const ZOOMS = [50, 100, 200, 400];
+  function wheel(event: WheelEvent) {
+    event.preventDefault();
+    const now = bench.zoom ?? (scale / ratio) * 100;
+    const next = event.deltaY < 0 ? ZOOMS.find((z) => z > now + 1) : ZOOMS.findLast((z) => z < now - 1);
+    if (next === undefined) return;
+    const at = toSource(event);
+    const factor = ((next / 100) * ratio) / scale;
+    bench.centre = { x: at.x + (middle.x - at.x) / factor, y: at.y + (middle.y - at.y) / factor };
+    bench.zoom = next;
+  }
+
+  const label = { source: "Source", result: "Result", removed: "Removed ×8" } as const;
+  const left = $derived(placement.offsetX / ratio);
+  const shownWidth = $derived((frame.width * scale) / ratio);
+</script>
+
+<div
+  class="relative h-full w-full overflow-hidden bg-surround"
+  bind:clientWidth={width}
+  bind:clientHeight={height}
+  role="application"
+  aria-label="Picture"
+>
+  <canvas
+    bind:this={canvas}
+    class={[
+      "block h-full w-full touch-none",
+      bench.drawing ? "cursor-crosshair" : "cursor-grab active:cursor-grabbing",
+    ]}
+    onpointerdown={press}
+    onpointermove={move}
+    onpointerup={release}
+    onpointercancel={release}
+    onwheel={wheel}
+  ></canvas>
+  <PatchLayer readings={bench.readings} n={bench.n} {placement} {ratio} {drawn} />
+  {#if views.length > 1 && bench.wipe !== null}
+    <WipeLine value={bench.wipe} {left} width={shownWidth} onmove={(to) => (bench.wipe = clamp(to, 0, 1))} />
+  {/if}
+  <p
+    class="pointer-events-none absolute top-2 left-3 bg-black/60 px-1.5 text-on-picture"
+    data-testid="picture-label"
+  >
+    {views.map((view) => label[view]).join(" | ")}{bench.holding ? " (held)" : ""}
+  </p>
+  {#if bench.computing}
+    <p class="pointer-events-none absolute top-2 right-3 bg-black/60 px-1.5 text-on-picture" role="status">
+      computing …
+    </p>
+  {/if}
+</div>

@@ -1,0 +1,105 @@
+<script lang="ts">
+  import { percent, short } from "../lib/format";
+  import type { Bench } from "./bench.svelte";
+
+  const { bench }: { bench: Bench } = $props();
+  let dialog = $state<HTMLDialogElement>();
+  let format = $state("ffv1");
+  let first = $state(0);
+  let last = $state(0);
+  const frames = $derived(bench.shot?.media.frames ?? 1);
+  const fits = $derived(first >= 0 && last < frames && first <= last);
+
+  export function show(): void {
+    first = 0;
+    last = frames - 1;
+    dialog?.showModal();
+  }
+</script>
+
+<dialog bind:this={dialog} class="modal" aria-labelledby="render-title">
+  <div class="modal-box max-w-2xl">
+    <h2 id="render-title" class="pb-2 text-base font-semibold perforated">
+      Render {bench.shot?.name}, version {bench.version?.label}
+    </h2>
+    <div class="grid grid-cols-[7rem_1fr] items-center gap-x-3 gap-y-2 py-3">
+      <label for="render-format">Format</label>
+      <select id="render-format" class="select select-sm" bind:value={format}>
+        {#each bench.formats as option (option.name)}
+          <option value={option.name}>{option.title} ({option.ending})</option>
+        {/each}
+      </select>
+      <label for="render-first">Frames</label>
+      <div class="flex items-center gap-2">
+        <input
+          id="render-first"
+          class="input w-24 figure input-sm"
+          type="number"
+          min="0"
+          max={frames - 1}
+          bind:value={first}
+        />
+        <span>to</span>
+        <input
+          aria-label="Last frame"
+          class="input w-24 figure input-sm"
+          type="number"
+          min="0"
+          max={frames - 1}
+          bind:value={last}
+        />
+        <span class="text-quiet"
+          >{fits ? `${last - first + 1} frames` : `the shot has frames 0 to ${frames - 1}`}</span
+        >
+      </div>
+    </div>
+    <p class="text-[13px] text-quiet">
+      Frame rate, colour tags, start timecode and sound are carried over. The file appears only when it is
+      complete.
+    </p>
+    <ul class="mt-3 max-h-72 overflow-y-auto">
+      {#each bench.renders as render (render.id)}
+        <li class="border-t border-rule py-2" data-render={render.state}>
+          <div class="flex items-center gap-3">
+            <span class="grow">
+              Version {render.label}, {render.format}, frames
+              <span class="figure">{render.first}–{render.stop - 1}</span>
+            </span>
+            {#if render.state === "running" || render.state === "queued"}
+              <progress class="progress w-28" max="1" value={render.progress}></progress>
+              <span class="w-12 text-right figure"
+                >{render.state === "queued" ? "waits" : percent(render.progress)}</span
+              >
+              <button class="btn btn-xs" onclick={() => bench.cancelRender(render)}>Cancel</button>
+            {:else if render.state === "done"}
+              <a class="btn btn-primary btn-xs" href={`/api/renders/${render.id}/file`} download>Download</a>
+              <button class="btn btn-xs" onclick={() => bench.deleteRender(render)}>Delete</button>
+            {:else}
+              <span>{render.state}</span>
+              <button class="btn btn-xs" onclick={() => bench.deleteRender(render)}>Delete</button>
+            {/if}
+          </div>
+          {#if render.message}<p class="text-[13px]">{render.message}</p>{/if}
+          {#each render.report?.patches ?? [] as p, k (k)}
+            <p class="figure text-[13px] text-quiet">
+              measured in the file: level {p.level_cv.toFixed(0)} CV, luma {short(p.source_luma_cv)} → {short(
+                p.result_luma_cv,
+              )} CV, colour
+              {short(p.source_chroma_cv)} → {short(p.result_chroma_cv)} CV
+            </p>
+          {/each}
+        </li>
+      {/each}
+    </ul>
+    <div class="mt-4 flex justify-end gap-2">
+      <form method="dialog"><button class="btn btn-sm">Close</button></form>
+      <button
+        class="btn btn-primary btn-sm"
+        disabled={!fits}
+        onclick={() => bench.render(format, first, last + 1)}
+      >
+        Start render
+      </button>
+    </div>
+  </div>
+</dialog>

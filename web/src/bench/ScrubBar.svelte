@@ -1,0 +1,95 @@
+<script lang="ts">
+  import { frameTime, short } from "../lib/format";
+  import { clamp } from "../lib/geometry";
+  import type { Bench } from "./bench.svelte";
+
+  const { bench }: { bench: Bench } = $props();
+  const HEIGHT = 46;
+  let bar = $state<HTMLDivElement>();
+  let width = $state(1);
+  let moving = false;
+
+  const frames = $derived(bench.shot?.media.frames ?? 1);
+  const measured = $derived(bench.shot?.report?.noise.by_frame_cv ?? []);
+  const found = $derived(bench.shot?.report?.findings.find((f) => f.kind === "noise"));
+  const left = $derived(
+    found && bench.remaining
+      ? (bench.remaining.values.noise ?? found.value) / Math.max(found.value, 0.01)
+      : 1,
+  );
+  /** What is left of each frame's noise under the version. */
+  const noise = $derived(measured.map((cv) => cv * left));
+  const tolerance = $derived(found?.tolerance ?? 0);
+  const top = $derived(Math.max(...measured, tolerance * 1.3, 1));
+  const worst = $derived(noise.indexOf(Math.max(...noise)));
+  const x = (n: number) => ((n + 0.5) / frames) * width;
+  const y = (cv: number) => HEIGHT - 4 - (cv / top) * (HEIGHT - 12);
+  const line = (values: number[]) =>
+    values.map((cv, n) => `${x(n).toFixed(1)},${y(cv).toFixed(1)}`).join(" ");
+
+  function seek(event: PointerEvent) {
+    const box = bar?.getBoundingClientRect();
+    if (box) bench.go(Math.floor(clamp((event.clientX - box.left) / box.width, 0, 0.9999) * frames));
+  }
+
+  function press(event: PointerEvent) {
+    moving = true;
+    (event.currentTarget as Element).setPointerCapture(event.pointerId);
+    seek(event);
+  }
+</script>
+
+<div class="border-t border-rule px-3 pt-1 pb-2">
+  <div class="flex justify-between text-[13px]">
+    <span class="figure">{frameTime(bench.n, bench.shot?.media.rate ?? "24")}</span>
+    <span>
+      {#if noise.length}
+        {left < 1 ? "Luma noise left in each frame, here" : "Luma noise of each frame, here"}
+        <span class="figure">{short(noise[bench.n] ?? 0)} CV</span>, most
+        <button class="figure underline" onclick={() => bench.go(worst)}
+          >{short(noise[worst] ?? 0)} CV in frame {worst}</button
+        >
+      {:else}
+        Not measured: the bar shows the noise of each frame once it is.
+      {/if}
+    </span>
+  </div>
+  <div
+    bind:this={bar}
+    bind:clientWidth={width}
+    class="relative mt-1 cursor-pointer touch-none bg-base-200"
+    style:height={`${HEIGHT}px`}
+    role="slider"
+    tabindex="0"
+    aria-label="Frame"
+    aria-valuemin="0"
+    aria-valuemax={frames - 1}
+    aria-valuenow={bench.n}
+    aria-valuetext={frameTime(bench.n, bench.shot?.media.rate ?? "24")}
+    onpointerdown={press}
+    onpointermove={(event) => moving && seek(event)}
+    onpointerup={() => (moving = false)}
+  >
+    <svg class="absolute inset-0" {width} height={HEIGHT} aria-hidden="true">
+      {#each noise as cv, n (n)}
+        {#if cv > tolerance}
+          <rect
+            x={(n / frames) * width}
+            y={y(cv)}
+            width={width / frames + 0.5}
+            height={HEIGHT - y(cv)}
+            fill="var(--color-outside)"
+          />
+        {/if}
+      {/each}
+      {#if noise.length}
+        <polyline points={line(measured)} fill="none" stroke="#3d3d3d" stroke-width="1" />
+        <polyline points={line(noise)} fill="none" stroke="#161616" stroke-width="1.8" />
+        <line x1="0" x2={width} y1={y(tolerance)} y2={y(tolerance)} stroke="#3d3d3d" stroke-dasharray="4 3" />
+        <text x="4" y={y(tolerance) - 3} font-size="11" fill="#161616">tolerance {tolerance} CV</text>
+      {/if}
+      <line x1={x(bench.n)} x2={x(bench.n)} y1="0" y2={HEIGHT} stroke="#000" stroke-width="4" />
+      <line x1={x(bench.n)} x2={x(bench.n)} y1="0" y2={HEIGHT} stroke="#fff" stroke-width="2" />
+    </svg>
+  </div>
+</div>

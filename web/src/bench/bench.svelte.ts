@@ -1,0 +1,235 @@
+import {
+  api,
+  asked,
+  listen,
+  type OutputFormat,
+  type Patch,
+  type PatchReading,
+  type Plan,
+  type Remaining,
+  type Render,
+  type ShotDetail,
+  type Step,
+  type Treatment,
+  type Version,
+  type View,
+} from "../api/client";
+import { clamp } from "../lib/geometry";
+import { notices } from "../lib/notices.svelte";
+import { router } from "../lib/router.svelte";
+
+const SAVE_AFTER_MS = 250;
+const VIEWS: View[] = ["source", "result", "removed"];
+
+/** State of the Bench: one shot, where one looks, and what is done to it. */
+export class Bench {
+  shot = $state<ShotDetail>();
+  treatments = $state<Treatment[]>([]);
+  formats = $state<OutputFormat[]>([]);
+  renders = $state<Render[]>([]);
+  remaining = $state<Remaining | null>(null);
+  readings = $state<PatchReading[]>([]);
+  versionId = $state<number | null>(null);
+  n = $state(0);
+  view = $state<View>("source");
+  zoom = $state<number | null>(null);
+  centre = $state<{ x: number; y: number } | null>(null);
+  wipe = $state<number | null>(null);
+  holding = $state(false);
+  drawing = $state(false);
+  computing = $state(false);
+
+  private past: { id: number; plan: Plan }[] = $state([]);
+  private future: { id: number; plan: Plan }[] = $state([]);
+  private saving: ReturnType<typeof setTimeout> | undefined;
+
+  readonly version = $derived<Version | null>(this.shot?.plans.find((v) => v.id === this.versionId) ?? null);
+  readonly measuring = $derived(
+    this.shot?.survey?.state === "queued" || this.shot?.survey?.state === "running",
+  );
+  readonly canUndo = $derived(this.past.length > 0);
+  readonly canRedo = $derived(this.future.length > 0);
+  /** The view on the screen: holding the key shows the source whatever was chosen. */
+  readonly shown = $derived<View>(this.holding || !this.version ? "source" : this.view);
+
+  constructor(private readonly id: number) {
+    this.n = Number(router.query.get("frame") ?? 0);
+    const view = router.query.get("view") as View | null;
+    if (view && VIEWS.includes(view)) this.view = view;
+    const zoom = Number(router.query.get("zoom"));
+    if (zoom) this.zoom = zoom;
+  }
+
+  open = () =>
+    notices.watch(async () => {
+      await this.load();
+      [this.treatments, this.formats] = await Promise.all([
+        asked(api.GET("/api/treatments")),
+        asked(api.GET("/api/formats")),
+      ]);
+      await Promise.all([this.loadRenders(), this.measureRemaining()]);
+    });
+
+  private async load(): Promise<void> {
+    const shot = await asked(api.GET("/api/shots/{shot_id}", { params: { path: { shot_id: this.id } } }));
+    this.shot = shot;
+    this.n = clamp(this.n, 0, shot.media.frames - 1);
+    this.readings = shot.report?.patches ?? [];
+    if (!shot.plans.some((v) => v.id === this.versionId)) this.versionId = shot.plans.at(-1)?.id ?? null;
+  }
+
+  private async loadRenders(): Promise<void> {
+    if (!this.shot) return;
+    const params = { path: { job_id: this.shot.job_id } };
+    const all = await asked(api.GET("/api/jobs/{job_id}/renders", { params }));
+    this.renders = all.filter((render) => render.shot_id === this.id);
+  }
+
+  /** Follow background work on this shot. */
+  follow(jobId: number): () => void {
+    return listen(jobId, (event) => {
+      if (event.shot_id !== this.id || !this.shot) return;
+      if (event.kind === "survey") {
+        if (this.shot.survey && this.shot.survey.id > event.id) return;
+        const ended = this.measuring && event.state === "done";
+        this.shot.survey = { cancel_requested: false, ...this.shot.survey, ...event };
+        if (event.state === "failed" && event.message) notices.tell(event.message);
+        if (ended) void notices.watch(() => this.load().then(() => this.measureRemaining()));
+      } else {
+        const render = this.renders.find((r) => r.id === event.id);
+        const ended = render && render.state !== event.state && event.state === "done";
+        if (render) Object.assign(render, event);
+        if (ended) void notices.watch(() => this.loadRenders());
+      }
+    });
+  }
+
+  go(n: number): void {
+    if (this.shot) this.n = clamp(Math.round(n), 0, this.shot.media.frames - 1);
+  }
+
+  /** Show a view; results need a version. */
+  look(view: View): void {
+    if (view === "source" || this.version) this.view = view;
+  }
+
+  /** Keep in the address what one is looking at. */
+  noteAddress(): void {
+    router.note({
+      frame: String(this.n),
+      view: this.view,
+      zoom: this.zoom === null ? "fit" : String(this.zoom),
+    });
+  }
+
+  measure = (patches: Patch[] = []) =>
+    notices.watch(async () => {
+      if (!this.shot) return;
+      const params = { path: { shot_id: this.id } };
+      this.shot.survey = await asked(api.POST("/api/shots/{shot_id}/survey", { params, body: { patches } }));
+    });
+
+  stopMeasuring = () =>
+    notices.watch(async () => {
+      await asked(api.POST("/api/shots/{shot_id}/survey/cancel", { params: { path: { shot_id: this.id } } }));
+    });
+
+  /** Judge a patch the user drew, and keep it beside the others. */
+  judge = (patch: Patch) =>
+    notices.watch(async () => {
+      this.drawing = false;
+      const params = { path: { shot_id: this.id } };
+      const reading = await asked(api.POST("/api/shots/{shot_id}/patch", { params, body: patch }));
+      this.readings = [...this.readings, reading];
+    });
+
+  dropPatch(reading: PatchReading): void {
+    this.readings = this.readings.filter((r) => r !== reading);
+  }
+
+  propose = () =>
+    notices.watch(async () => {
+      const params = { path: { shot_id: this.id } };
+      const version = await asked(api.POST("/api/shots/{shot_id}/propose", { params, body: {} }));
+      await this.load();
+      this.versionId = version.id;
+      if (version.plan.steps?.length) this.view = "result";
+      await this.measureRemaining();
+    });
+
+  async choose(id: number): Promise<void> {
+    this.versionId = id;
+    await notices.watch(() => this.measureRemaining());
+  }
+
+  /** Change one step; the change can be undone and is saved a moment later. */
+  changeStep(index: number, change: Partial<Step>): void {
+    const version = this.version;
+    if (!version) return;
+    this.past.push({ id: version.id, plan: $state.snapshot(version.plan) });
+    this.future = [];
+    const steps = (version.plan.steps ?? []).map((step, k) => (k === index ? { ...step, ...change } : step));
+    this.put(version, { ...version.plan, steps });
+  }
+
+  undo(): void {
+    this.travel(this.past, this.future);
+  }
+
+  redo(): void {
+    this.travel(this.future, this.past);
+  }
+
+  private travel(from: { id: number; plan: Plan }[], to: { id: number; plan: Plan }[]): void {
+    const state = from.pop();
+    const version = this.shot?.plans.find((v) => v.id === state?.id);
+    if (!state || !version) return;
+    to.push({ id: version.id, plan: $state.snapshot(version.plan) });
+    this.versionId = version.id;
+    this.put(version, state.plan);
+  }
+
+  private put(version: Version, plan: Plan): void {
+    version.plan = plan;
+    clearTimeout(this.saving);
+    this.saving = setTimeout(() => void notices.watch(() => this.save(version)), SAVE_AFTER_MS);
+  }
+
+  private async save(version: Version): Promise<void> {
+    const params = { path: { version_id: version.id } };
+    const body = { plan: $state.snapshot(version.plan) };
+    const saved = await asked(api.PUT("/api/versions/{version_id}", { params, body }));
+    version.key = saved.key;
+    await this.measureRemaining();
+  }
+
+  /** What the version leaves of the findings. */
+  private async measureRemaining(): Promise<void> {
+    const version = this.version;
+    this.remaining = null;
+    if (!version || !this.shot?.report) return;
+    const params = { path: { version_id: version.id } };
+    const found = await asked(api.GET("/api/versions/{version_id}/remaining", { params }));
+    if (this.version?.id === version.id) this.remaining = found;
+  }
+
+  render = (format: string, first: number, stop: number) =>
+    notices.watch(async () => {
+      if (!this.version) return;
+      const body = { version_id: this.version.id, format, first, stop };
+      this.renders = [await asked(api.POST("/api/renders", { body })), ...this.renders];
+    });
+
+  cancelRender = (render: Render) =>
+    notices.watch(async () => {
+      await asked(
+        api.POST("/api/renders/{render_id}/cancel", { params: { path: { render_id: render.id } } }),
+      );
+    });
+
+  deleteRender = (render: Render) =>
+    notices.watch(async () => {
+      await asked(api.DELETE("/api/renders/{render_id}", { params: { path: { render_id: render.id } } }));
+      this.renders = this.renders.filter((r) => r.id !== render.id);
+    });
+}

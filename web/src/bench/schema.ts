@@ -1,0 +1,47 @@
+/** A number control as a treatment's parameter schema describes it. */
+export interface Control {
+  name: string;
+  title: string;
+  help: string;
+  unit: string;
+  least: number;
+  most: number;
+  step: number;
+  standard: number;
+}
+
+interface Property {
+  title?: string;
+  description?: string;
+  unit?: string;
+  minimum?: number;
+  maximum?: number;
+  step?: number;
+  default?: number;
+}
+
+/** The controls of a treatment, in the order of its parameter model. */
+export function controlsOf(parameters: Record<string, unknown>): Control[] {
+  const properties = (parameters.properties ?? {}) as Record<string, Property>;
+  return Object.entries(properties).map(([name, p]) => ({
+    name,
+    title: p.title ?? name,
+    help: p.description ?? "",
+    unit: p.unit ?? "",
+    least: p.minimum ?? 0,
+    most: p.maximum ?? 100,
+    step: p.step ?? 1,
+    standard: p.default ?? 0,
+  }));
+}
+
+export const MIX: Control = {
+  name: "mix",
+  title: "Mix",
+  help: "How much of this step is used; the rest is what it started from.",
+  unit: "%",
+  least: 0,
+  most: 100,
+  step: 5,
+  standard: 100,
+};

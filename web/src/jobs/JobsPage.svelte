@@ -1,0 +1,144 @@
+<script lang="ts">
+  import { follow } from "../lib/router.svelte";
+  import FolderDialog from "./FolderDialog.svelte";
+  import { busy, Jobs } from "./jobs.svelte";
+  import ShotCard from "./ShotCard.svelte";
+  import { droppedFiles } from "./upload";
+
+  const { jobId }: { jobId: number | null } = $props();
+  const jobs = new Jobs(() => jobId);
+  let newName = $state("");
+  let hovering = $state(false);
+  let folders = $state<FolderDialog>();
+  let picker = $state<HTMLInputElement>();
+  const unmeasured = $derived(jobs.shots.filter((shot) => !shot.findings && !busy(shot)));
+  const measuring = $derived(jobs.shots.filter(busy));
+
+  void jobs.load();
+  $effect(() => {
+    const open = jobs.open?.id;
+    if (open === undefined) return;
+    void jobs.loadShots(open);
+    return jobs.follow(open);
+  });
+
+  async function drop(event: DragEvent) {
+    event.preventDefault();
+    hovering = false;
+    if (event.dataTransfer) await jobs.add(await droppedFiles(event.dataTransfer.items));
+  }
+
+  function create(event: SubmitEvent) {
+    event.preventDefault();
+    if (newName.trim()) void jobs.create(newName.trim());
+    newName = "";
+  }
+</script>
+
+<svelte:head><title>{jobs.open?.name ?? "Jobs"} · Yellow Clean</title></svelte:head>
+
+<main
+  class="flex h-full flex-col"
+  ondragover={(event) => {
+    event.preventDefault();
+    hovering = true;
+  }}
+  ondragleave={(event) => {
+    if (event.target === event.currentTarget) hovering = false;
+  }}
+  ondrop={drop}
+>
+  <header class="flex items-center gap-4 px-5 py-2.5 perforated">
+    <h1 class="flex items-center gap-2 text-lg font-semibold">
+      <img src="/static/mark.svg" alt="" width="22" height="22" />Yellow Clean
+    </h1>
+    <nav class="flex grow items-center gap-1 overflow-x-auto" aria-label="Jobs">
+      {#each jobs.all as job (job.id)}
+        <a
+          href={`/jobs/${job.id}`}
+          onclick={follow}
+          class={[
+            "px-3 py-1",
+            job.id === jobs.open?.id ? "bg-neutral text-neutral-content" : "hover:bg-base-200",
+          ]}
+          aria-current={job.id === jobs.open?.id ? "page" : undefined}
+        >
+          {job.name}
+        </a>
+      {/each}
+    </nav>
+    <form onsubmit={create} class="flex items-center gap-2">
+      <input
+        class="input w-44 input-sm"
+        placeholder="Name of a new job"
+        aria-label="Name of a new job"
+        bind:value={newName}
+      />
+      <button class="btn btn-sm" disabled={!newName.trim()}>Open new job</button>
+    </form>
+  </header>
+
+  {#if jobs.open}
+    <div class="flex items-center gap-3 px-5 py-2.5">
+      <p class="grow">
+        <span class="figure">{jobs.shots.length}</span> shots,
+        <span class="figure">{jobs.shots.filter((s) => s.findings).length}</span> measured
+      </p>
+      {#if jobs.sending !== null}
+        <label class="flex items-center gap-2">
+          Sending <progress class="progress w-40" max="1" value={jobs.sending}></progress>
+          <span class="figure">{Math.round(100 * jobs.sending)} %</span>
+        </label>
+      {/if}
+      <input
+        bind:this={picker}
+        type="file"
+        multiple
+        class="hidden"
+        aria-label="Choose footage"
+        onchange={(event) => void jobs.add([...(event.currentTarget.files ?? [])])}
+      />
+      <button class="btn btn-sm" onclick={() => picker?.click()}>Add footage…</button>
+      <button class="btn btn-sm" onclick={() => folders?.show()}>Import from a folder…</button>
+      {#if measuring.length}
+        <button class="btn btn-sm" onclick={() => void jobs.cancel(measuring)}>Stop measuring</button>
+      {/if}
+      <button
+        class="btn btn-primary btn-sm"
+        disabled={!unmeasured.length}
+        onclick={() => void jobs.measure(unmeasured)}
+      >
+        Measure {unmeasured.length === jobs.shots.length ? "all" : "the rest"}
+      </button>
+    </div>
+    <ul
+      class="grid min-h-0 grow auto-rows-min grid-cols-[repeat(auto-fill,minmax(300px,1fr))] gap-x-4 gap-y-5 overflow-y-auto px-5 pt-1 pb-6"
+    >
+      {#each jobs.shots as shot (shot.id)}
+        <ShotCard
+          {shot}
+          onmeasure={() => void jobs.measure([shot])}
+          onremove={() => void jobs.remove(shot)}
+        />
+      {:else}
+        <li class="col-span-full border border-dashed border-rule py-24 text-center">
+          <p class="text-base font-semibold">No footage yet</p>
+          <p class="text-quiet">
+            Drop video files or numbered PNG, TIFF, DPX or EXR pictures anywhere on this page.
+          </p>
+        </li>
+      {/each}
+    </ul>
+    <FolderDialog bind:this={folders} onchoose={(path) => void jobs.importFrom(path)} />
+  {:else if jobs.loaded}
+    <p class="m-auto text-base">Name a job above to begin.</p>
+  {/if}
+
+  {#if hovering}
+    <div
+      class="pointer-events-none fixed inset-0 z-40 grid place-items-center bg-neutral/80 text-2xl text-neutral-content"
+    >
+      Drop to add to “{jobs.open?.name}”
+    </div>
+  {/if}
+</main>

@@ -1,0 +1,64 @@
+<script lang="ts">
+  import { pictureAddress, type Shot } from "../api/client";
+  import { mediaLine, percent, short } from "../lib/format";
+  import { follow } from "../lib/router.svelte";
+  import { busy } from "./jobs.svelte";
+
+  const { shot, onmeasure, onremove }: { shot: Shot; onmeasure: () => void; onremove: () => void } = $props();
+  const WIDTH = 480;
+  const middle = $derived(Math.floor(shot.media.frames / 2));
+  const scale = $derived(Math.min(1, WIDTH / shot.media.width));
+  const picture = $derived(pictureAddress(shot, middle, "source", null, null, scale));
+  const worst = $derived(
+    [...(shot.findings ?? [])].sort((a, b) => b.value / b.tolerance - a.value / a.tolerance),
+  );
+  const state = $derived.by(() => {
+    if (busy(shot)) return shot.survey?.state === "queued" ? "waiting to be measured" : "measuring";
+    if (shot.survey?.state === "failed") return shot.survey.message;
+    if (!shot.findings) return shot.survey?.state === "cancelled" ? "measuring was stopped" : "not measured";
+    if (shot.render?.state === "running" || shot.render?.state === "queued") return "rendering";
+    if (!worst.some((finding) => finding.outside)) return "inside all tolerances";
+    return shot.versions.length ? `plan ${shot.versions.join(", ")}` : "measured, no plan yet";
+  });
+</script>
+
+<li class="flex flex-col">
+  <a
+    href={`/shots/${shot.id}`}
+    onclick={follow}
+    class="block aspect-video overflow-hidden bg-surround"
+    aria-label={`Open ${shot.name}`}
+  >
+    <img src={picture} alt="" class="h-full w-full object-contain" loading="lazy" />
+  </a>
+  <div class="border-b border-rule pt-1.5 pb-2">
+    <div class="flex items-baseline gap-2">
+      <a href={`/shots/${shot.id}`} onclick={follow} class="grow truncate font-semibold" title={shot.name}
+        >{shot.name}</a
+      >
+      <button class="text-quiet hover:underline" onclick={onmeasure} disabled={busy(shot)}>Measure</button>
+      <button
+        class="text-quiet hover:underline"
+        onclick={onremove}
+        aria-label={`Remove ${shot.name} from the job`}>Remove</button
+      >
+    </div>
+    <p class="truncate text-[13px] text-quiet" title={mediaLine(shot.media)}>{mediaLine(shot.media)}</p>
+    <div class="mt-1 flex min-h-6 flex-wrap items-center gap-x-4 gap-y-1">
+      {#each worst as finding (finding.kind)}
+        <span>
+          {finding.kind}
+          <span class={["ml-1 figure", finding.outside && "outside"]}
+            >{short(finding.remaining ?? finding.value)} {finding.unit}</span
+          >
+        </span>
+      {/each}
+      <span class="text-quiet">{state}</span>
+      {#if busy(shot) && shot.survey}
+        <progress class="progress w-24" max="1" value={shot.survey.progress} aria-label="Measuring"
+        ></progress>
+        <span class="figure text-[13px]">{percent(shot.survey.progress)}</span>
+      {/if}
+    </div>
+  </div>
+</li>

@@ -1,0 +1,103 @@
+import { api, asked, listen, type Job, type Shot, type WorkEvent } from "../api/client";
+import { notices } from "../lib/notices.svelte";
+import { router } from "../lib/router.svelte";
+import { upload } from "./upload";
+
+/** State of the Jobs screen: the jobs, and the shots of the open one. */
+export class Jobs {
+  all = $state<Job[]>([]);
+  shots = $state<Shot[]>([]);
+  loaded = $state(false);
+  sending = $state<number | null>(null);
+  readonly open = $derived.by(() => this.all.find((job) => job.id === this.chosen()) ?? this.all[0] ?? null);
+
+  constructor(private readonly chosen: () => number | null) {}
+
+  load = () =>
+    notices.watch(async () => {
+      this.all = await asked(api.GET("/api/jobs"));
+      this.loaded = true;
+    });
+
+  loadShots = (jobId: number) =>
+    notices.watch(async () => {
+      this.shots = await asked(api.GET("/api/jobs/{job_id}/shots", { params: { path: { job_id: jobId } } }));
+    });
+
+  /** Follow the job's background work while the screen is open. */
+  follow(jobId: number): () => void {
+    return listen(jobId, (event) => this.hear(jobId, event));
+  }
+
+  private hear(jobId: number, event: WorkEvent): void {
+    const shot = this.shots.find((s) => s.id === event.shot_id);
+    if (!shot) return;
+    const before = event.kind === "survey" ? shot.survey : shot.render;
+    if (before && before.id > event.id) return;
+    const work = { ...event, cancel_requested: before?.cancel_requested ?? false };
+    if (event.kind === "survey") shot.survey = work;
+    else shot.render = work;
+    const ended = before?.state !== event.state && event.state === "done";
+    if (ended) void this.loadShots(jobId);
+  }
+
+  create = (name: string) =>
+    notices.watch(async () => {
+      const job = await asked(api.POST("/api/jobs", { body: { name } }));
+      this.all = [job, ...this.all];
+      router.go(`/jobs/${job.id}`);
+    });
+
+  add = (files: File[]) =>
+    notices.watch(async () => {
+      const job = this.open;
+      if (!job || !files.length) return;
+      this.sending = 0;
+      try {
+        const added = await upload(job.id, files, (share) => (this.sending = share));
+        added.refused.forEach((line) => notices.tell(line));
+      } finally {
+        this.sending = null;
+        await this.loadShots(job.id);
+      }
+    });
+
+  importFrom = (path: string) =>
+    notices.watch(async () => {
+      const job = this.open;
+      if (!job) return;
+      const params = { path: { job_id: job.id }, query: { path } };
+      const added = await asked(api.POST("/api/jobs/{job_id}/import", { params }));
+      added.refused.forEach((line) => notices.tell(line));
+      await this.loadShots(job.id);
+    });
+
+  measure = (shots: Shot[]) =>
+    notices.watch(async () => {
+      for (const shot of shots)
+        shot.survey = await asked(
+          api.POST("/api/shots/{shot_id}/survey", {
+            params: { path: { shot_id: shot.id } },
+            body: { patches: [] },
+          }),
+        );
+    });
+
+  cancel = (shots: Shot[]) =>
+    notices.watch(async () => {
+      for (const shot of shots)
+        await asked(
+          api.POST("/api/shots/{shot_id}/survey/cancel", { params: { path: { shot_id: shot.id } } }),
+        );
+    });
+
+  remove = (shot: Shot) =>
+    notices.watch(async () => {
+      await asked(api.DELETE("/api/shots/{shot_id}", { params: { path: { shot_id: shot.id } } }));
+      this.shots = this.shots.filter((s) => s.id !== shot.id);
+    });
+}
+
+export function busy(shot: Shot): boolean {
+  return shot.survey?.state === "queued" || shot.survey?.state === "running";
+}

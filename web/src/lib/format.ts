@@ -1,0 +1,48 @@
+const FULL_SCALE_CV = 1023;
+
+/** 10-bit code values as percent of full scale. */
+export function percentOfScale(cv: number): string {
+  return `${((100 * cv) / FULL_SCALE_CV).toFixed(2)} %`;
+}
+
+/** A short number for a table: two figures below ten, one above. */
+export function short(value: number): string {
+  return value.toFixed(Math.abs(value) < 10 ? 2 : 1);
+}
+
+/** A frame's place in time: number and seconds. */
+export function frameTime(n: number, rate: string): string {
+  return `frame ${n} · ${(n / rateOf(rate)).toFixed(2)} s`;
+}
+
+/** Frames a second from "24000/1001" or "24". */
+export function rateOf(rate: string): number {
+  const [over, under] = rate.split("/").map(Number);
+  return (over ?? 24) / (under ?? 1);
+}
+
+export function rateText(rate: string): string {
+  const value = rateOf(rate);
+  return `${Number.isInteger(value) ? value : value.toFixed(3)} fps`;
+}
+
+interface Described {
+  width: number;
+  height: number;
+  frames: number;
+  rate: string;
+  bit_depth: number;
+  chroma: string;
+  codec: string;
+}
+
+/** One line of a shot's technical description. */
+export function mediaLine(media: Described): string {
+  const depth =
+    media.chroma === "rgb" ? `${media.bit_depth}-bit RGB` : `${media.bit_depth}-bit ${media.chroma}`;
+  return `${media.width}×${media.height} · ${media.frames} frames · ${rateText(media.rate)} · ${media.codec} ${depth}`;
+}
+
+export function percent(share: number): string {
+  return `${Math.round(100 * share)} %`;
+}

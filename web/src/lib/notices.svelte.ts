@@ -1,0 +1,26 @@
+/** Lines that the user has to see: errors above all. They stay until closed. */
+class Notices {
+  lines = $state<{ id: number; text: string }[]>([]);
+  private next = 1;
+
+  tell(text: string): void {
+    if (this.lines.some((line) => line.text === text)) return;
+    this.lines.push({ id: this.next++, text });
+  }
+
+  close(id: number): void {
+    this.lines = this.lines.filter((line) => line.id !== id);
+  }
+
+  /** Run something that may fail, and tell the user if it does. */
+  async watch(work: () => Promise<void>): Promise<void> {
+    try {
+      await work();
+    } catch (error) {
+      if (!(error instanceof DOMException && error.name === "AbortError"))
+        this.tell(error instanceof Error ? error.message : String(error));
+    }
+  }
+}
+
+export const notices = new Notices();
