@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
@@ -15,8 +16,8 @@ import numpy.typing as npt
 
 from .errors import Cancelled
 
-Array = npt.NDArray[np.float32]
-Frame = Array
+Array = npt.NDArray[np.floating[Any]]
+Frame = npt.NDArray[np.float32]
 Progress = Callable[[float], None]
 StopCheck = Callable[[], bool]
 

@@ -50,6 +50,6 @@ def flow(here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], full_width: 
     reduction = reduction_for(full_width)
     if min(here.shape) < 16:
         return Flow(np.zeros((*here.shape, 2), np.float32), reduction)
-    finder = cv2.DISOpticalFlow_create(cv2.DISOpticalFlow_PRESET_MEDIUM)
+    finder = cv2.DISOpticalFlow_create(cv2.DISOpticalFlow_PRESET_MEDIUM)  # type: ignore[attr-defined]
     vectors = finder.calc(here, there, None)
     return Flow(np.ascontiguousarray(vectors * np.float32(reduction)), reduction)

@@ -23,7 +23,7 @@
       ...readings.map((r) => r.luma_cv),
     ) * 1.12,
   );
-  const x = (level: number) => LEFT + (level / 1023) * (WIDTH - LEFT - 6);
+  const x = (level: number) => LEFT + (level / 1023) * (WIDTH - LEFT - 14);
   const y = (cv: number) => HEIGHT - BOTTOM - (cv / top) * (HEIGHT - BOTTOM - 8);
   const points = (values: number[]) =>
     present.map((k) => `${x(curve.level_cv[k] ?? 0).toFixed(1)},${y(values[k] ?? 0).toFixed(1)}`).join(" ");

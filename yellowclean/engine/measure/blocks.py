@@ -25,8 +25,10 @@ class Blocks:
     clipped: Array
 
 
-def block_statistics(frame: Frame, other: Frame | None = None, shift: Array | None = None) -> Blocks:
-    """Statistics of every whole block of a frame.
+def block_statistics(
+    frame: Frame, limits: tuple[float, float], other: Frame | None = None, shift: Array | None = None
+) -> Blocks:
+    """Statistics of every whole block of a frame; `limits` are the frame values of black and white clip.
 
     With `other`, variance is that of the difference to it, halved: static detail falls out and noise
     stays. `shift` (rows×columns×2, whole pixels x, y) says where each block is found in `other`; a
@@ -40,14 +42,14 @@ def block_statistics(frame: Frame, other: Frame | None = None, shift: Array | No
     moves = np.zeros((rows, columns, 2), np.int32) if shift is None else shift.astype(np.int32)
     in_bands(
         rows,
-        lambda a, b: _block_rows(frame, compared, moves, SIGNAL_MATRIX, level, variance, clipped, a, b),
+        lambda a, b: _block_rows(frame, limits, compared, moves, SIGNAL_MATRIX, level, variance, clipped, a, b),
         least=2,
     )
     return Blocks(level, variance, clipped)
 
 
 @nb.njit(nogil=True, cache=True)
-def _block_rows(frame, other, moves, matrix, level, variance, clipped, first, end):  # type: ignore[no-untyped-def]
+def _block_rows(frame, limits, other, moves, matrix, level, variance, clipped, first, end):  # type: ignore[no-untyped-def]
     compared = other.shape[0] > 0
     half = (SIDE - 1) / 2.0
     spread = SIDE * (SIDE * (SIDE * SIDE - 1) / 12.0)
@@ -74,7 +76,7 @@ def _block_rows(frame, other, moves, matrix, level, variance, clipped, first, en
                     out = False
                     for c in range(3):
                         v = frame[y0 + j, x0 + i, c]
-                        out = out or v <= 0.0 or v >= 1.0
+                        out = out or v <= limits[0] or v >= limits[1]
                         mean[c] += v
                         if compared:
                             v -= other[y0 + dy + j, x0 + dx + i, c]

@@ -105,14 +105,14 @@ def measure_noise(
     by_frame = _by_frame(source, chosen, pairs, curve, progress, stopped)
     worst = chosen[int(np.argmax(by_frame))]
     if not told:
-        told = automatic_patches(source.read(worst), worst, curve)
+        told = automatic_patches(source.read(worst), worst, curve, source.info.clip_levels)
     shifts = [np.hypot(p.shift[..., 0], p.shift[..., 1]) for p in pairs if p.shift is not None]
     motion_px = float(np.percentile(np.concatenate([s.ravel() for s in shifts]), 90)) if shifts else 0.0
     return NoiseReading(profile, by_frame, told, motion_px)
 
 
 def _user_patch(source: Source, patch: Patch, curve: NoiseCurve | None) -> PatchReading:
-    reading = measure_patch(source.read(patch.frame), patch, curve)
+    reading = measure_patch(source.read(patch.frame), patch, curve, limits=source.info.clip_levels)
     if not reading.flat:
         place = f"{patch.x},{patch.y},{patch.width},{patch.height}@{patch.frame}"
         raise BadInput(f"patch {place} is not usable ({reading.reason}). {reading.advice}")
@@ -130,10 +130,11 @@ def _sample_frames(chosen: range) -> list[int]:
 def _pair(source: Source, n: int) -> _Pair:
     if n == 0:
         frame = source.read(0)
-        return _Pair(n, frame, None, None, block_statistics(frame), None)
+        return _Pair(n, frame, None, None, block_statistics(frame, source.info.clip_levels), None)
     other, frame = source.read(n - 1), source.read(n)
     shift = _block_shifts(frame, other)
-    spatial, temporal = block_statistics(frame), block_statistics(frame, other, shift)
+    limits = source.info.clip_levels
+    spatial, temporal = block_statistics(frame, limits), block_statistics(frame, limits, other, shift)
     finite = np.isfinite(temporal.variance[..., 3])
     repeated = not finite.any() or (
         np.median(temporal.variance[finite][:, 3]) < FROZEN * np.median(spatial.variance[..., 3])
@@ -304,7 +305,7 @@ def _by_frame(
     figures = []
     for count, n in enumerate(chosen):
         raise_if(stopped)
-        ratio = _flat_ratio(block_statistics(source.read(n)), curve)
+        ratio = _flat_ratio(block_statistics(source.read(n), source.info.clip_levels), curve)
         figures.append(typical * ratio / usual if np.isfinite(ratio) else 0.0)
         if progress:
             progress(0.2 + 0.8 * (count + 1) / len(chosen))
@@ -317,22 +318,26 @@ def _flat_ratio(blocks: Blocks, curve: NoiseCurve) -> float:
     return float(np.quantile(finite, 0.15)) if finite.size else 0.0
 
 
-def automatic_patches(frame: Frame, n: int, curve: NoiseCurve, most: int = 3) -> list[PatchReading]:
+def automatic_patches(
+    frame: Frame, n: int, curve: NoiseCurve, limits: tuple[float, float], most: int = 3
+) -> list[PatchReading]:
     """Up to `most` flat patches of a frame at different levels, the largest even area first."""
-    blocks = block_statistics(frame)
+    blocks = block_statistics(frame, limits)
     ratio = _ratios(blocks.variance, blocks, curve)
     found: list[PatchReading] = []
     for side in (4, 3, 2):
         if len(found) >= most:
             break
-        for reading in _even_windows(frame, n, ratio, side, curve):
+        for reading in _even_windows(frame, n, ratio, side, curve, limits):
             apart = all(abs(reading.level_cv - other.level_cv) > 24 for other in found)
             if reading.flat and apart and len(found) < most:
                 found.append(reading)
     return found
 
 
-def _even_windows(frame: Frame, n: int, ratio: Array, side: int, curve: NoiseCurve) -> list[PatchReading]:
+def _even_windows(
+    frame: Frame, n: int, ratio: Array, side: int, curve: NoiseCurve, limits: tuple[float, float]
+) -> list[PatchReading]:
     """Readings of the windows of side×side blocks that hold the least beyond noise."""
     if min(ratio.shape) < side or side * SIDE < LEAST_SIDE:
         return []
@@ -345,5 +350,5 @@ def _even_windows(frame: Frame, n: int, ratio: Array, side: int, curve: NoiseCur
             break
         size = side * SIDE
         patch = Patch(x=int(column) * SIDE, y=int(row) * SIDE, width=size, height=size, frame=n)
-        readings.append(measure_patch(frame, patch, curve))
+        readings.append(measure_patch(frame, patch, curve, limits=limits))
     return readings

@@ -12,6 +12,7 @@ from typing import Literal
 import cv2
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
+from scipy.ndimage import median_filter
 
 from ..colour.opponent import SIGNAL_MATRIX, SIGNALS
 from ..errors import BadInput
@@ -30,6 +31,7 @@ no source; set on test-camera patches: flat Bayer noise stays below 1.7, weather
 
 COHERENCE_LIMIT = 0.32
 UNEVEN_LIMIT = 3.2
+PEAK_LIMIT = 30.0
 
 MOST_OVER_CURVE = 1.15
 
@@ -81,11 +83,18 @@ class PatchReading(BaseModel):
     confidence: float
 
 
-def measure_patch(frame: Frame, patch: Patch, curve: NoiseCurve | None = None) -> PatchReading:
+def measure_patch(
+    frame: Frame,
+    patch: Patch,
+    curve: NoiseCurve | None = None,
+    *,
+    limits: tuple[float, float] = (0.0, 1.0),
+) -> PatchReading:
     """Noise and flatness of a patch of a whole frame. Raises `BadInput` when it lies outside.
 
     With the shot's `curve`, known from differences between frames, a patch that holds clearly more
-    than the noise at its level is found to be texture even where it looks even (a fine weave).
+    than the noise at its level is found to be texture even where it looks even (a fine weave). `limits`
+    are the frame values at which the recording clips.
     """
     height, width = frame.shape[:2]
     inside = patch.region.clipped(width, height)
@@ -94,10 +103,16 @@ def measure_patch(frame: Frame, patch: Patch, curve: NoiseCurve | None = None) -
             f"patch {patch.x},{patch.y},{patch.width},{patch.height}: reaches outside the"
             f" {width}×{height} frame; move it inside."
         )
-    return measure_pixels(frame[inside.slices], patch, curve)
+    return measure_pixels(frame[inside.slices], patch, curve, limits=limits)
 
 
-def measure_pixels(pixels: Frame, patch: Patch, curve: NoiseCurve | None = None) -> PatchReading:
+def measure_pixels(
+    pixels: Frame,
+    patch: Patch,
+    curve: NoiseCurve | None = None,
+    *,
+    limits: tuple[float, float] = (0.0, 1.0),
+) -> PatchReading:
     """`measure_patch` for the pixels of the patch alone."""
     pixels = np.asarray(pixels, np.float64)
     if min(patch.width, patch.height) < LEAST_SIDE:
@@ -105,7 +120,7 @@ def measure_pixels(pixels: Frame, patch: Patch, curve: NoiseCurve | None = None)
     signals = pixels @ SIGNAL_MATRIX.T.astype(np.float64)
     rest, surface, freedom = _detrended(signals)
     sigma = np.sqrt((rest**2).sum(axis=(0, 1)) / freedom)
-    reason, certainty = _verdict(pixels, rest, surface, sigma)
+    reason, certainty = _verdict(pixels, rest, surface, sigma, limits)
     if reason == "flat" and curve is not None:
         expected = float(curve.sigma_at(signals[..., 3].mean(), "luma"))
         if sigma[3] > MOST_OVER_CURVE * expected:
@@ -123,9 +138,11 @@ def _detrended(signals: Array) -> tuple[Array, Array, int]:
     return (flat - fitted).reshape(signals.shape), fitted.reshape(signals.shape), len(flat) - 6
 
 
-def _verdict(pixels: Array, rest: Array, surface: Array, sigma: Array) -> tuple[Reason, float]:
+def _verdict(
+    pixels: Array, rest: Array, surface: Array, sigma: Array, limits: tuple[float, float]
+) -> tuple[Reason, float]:
     """The first thing wrong with a patch, and how sure its reading is (0-1)."""
-    beyond = ((pixels <= 0) | (pixels >= 1)).mean(axis=(0, 1)).max()
+    beyond = ((pixels <= limits[0]) | (pixels >= limits[1])).mean(axis=(0, 1)).max()
     mean_cv = float(pixels.mean() * CV_SCALE)
     if mean_cv < TOO_DARK_CV:
         return "too dark", 0.0
@@ -136,7 +153,10 @@ def _verdict(pixels: Array, rest: Array, surface: Array, sigma: Array) -> tuple[
         return "flat", 0.5
     rise = float(np.ptp(surface[..., 3]) / sigma[3])
     strange = max(
-        _coarse_excess(luma) / COARSE_EXCESS, _coherence(luma) / COHERENCE_LIMIT, _unevenness(luma) / UNEVEN_LIMIT
+        _coarse_excess(luma) / COARSE_EXCESS,
+        _coherence(luma) / COHERENCE_LIMIT,
+        _unevenness(luma) / UNEVEN_LIMIT,
+        _spectral_peak(luma) / PEAK_LIMIT,
     )
     if strange > 1:
         return "texture", 0.0
@@ -171,6 +191,20 @@ def _unevenness(luma: Array) -> float:
     height, width = luma.shape[0] // 8 * 8, luma.shape[1] // 8 * 8
     parts = luma[:height, :width].reshape(height // 8, 8, width // 8, 8).var(axis=(1, 3))
     return float(parts.max() / max(np.median(parts), 1e-20))
+
+
+def _spectral_peak(luma: Array) -> float:
+    """Strongest frequency against its surroundings: a weave or a grille stands out, noise does not.
+
+    The power of noise is exponentially distributed about a smooth mean; of some thousand values the
+    largest is about nine means.
+    """
+    window = np.outer(np.hanning(luma.shape[0]), np.hanning(luma.shape[1]))
+    power = np.abs(np.fft.fft2(luma * window)) ** 2
+    around = median_filter(power, size=7, mode="wrap") / np.log(2)
+    ratio = power / np.maximum(around, 1e-20)
+    ratio[:2, :2] = ratio[-1:, :2] = ratio[:2, -1:] = 0  # what the surface left over
+    return float(ratio.max())
 
 
 def _block_means(plane: Array, side: int) -> Array:

@@ -50,6 +50,12 @@ class MediaInfo(BaseModel):
     notes: list[str] = []
 
     @property
+    def clip_levels(self) -> tuple[float, float]:
+        """Frame values at and beyond which the recording cuts off: limited range keeps some headroom
+        (codes 1 to 254 of 8 bits, ITU-R BT.709-6 item 5.6; a little inside, for rounding)."""
+        return (0.0, 1.0) if self.range == "full" else (-0.065, 1.085)
+
+    @property
     def fps(self) -> Fraction:
         return Fraction(self.rate)
 

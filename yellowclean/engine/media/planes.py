@@ -129,8 +129,8 @@ def gbr_from_rgb(rgb: Frame, coding: Coding) -> tuple[Plane, Plane, Plane]:
 
 
 def _quantised(values: Array, coding: Coding) -> Plane:
-    top = (1 << coding.bits) - 1
-    return np.rint(np.clip(values, 0, top)).astype(np.uint16 if coding.bits > 8 else np.uint8)
+    whole = np.rint(np.clip(values, 0, (1 << coding.bits) - 1))
+    return whole.astype(np.uint16) if coding.bits > 8 else whole.astype(np.uint8)
 
 
 def _half_width(plane: Array) -> Array:

@@ -349,6 +349,5 @@ def _plane(frame: VideoFrame, k: int) -> Plane:
     """Plane k as a view of H×W samples, without the padding of its lines."""
     plane = frame.planes[k]
     kind = np.uint8 if max(c.bits for c in frame.format.components) <= 8 else np.uint16
-    lines = np.frombuffer(plane, kind).reshape(plane.height, -1)
-    view: Plane = lines[:, : plane.width]
-    return view
+    lines = np.frombuffer(memoryview(plane), kind).reshape(plane.height, -1)
+    return cast(Plane, lines[:, : plane.width])

@@ -9,12 +9,13 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
-from typing import Any, Self
+from typing import Any, Self, cast
 
 import av
 import av.error
 import numpy as np
 import OpenImageIO as oiio
+from av.audio.frame import AudioFrame
 from av.audio.stream import AudioStream
 from av.container import OutputContainer
 from av.video.frame import VideoFrame
@@ -76,7 +77,11 @@ _ENDINGS = {
     ".png": "png", ".tif": "tiff", ".tiff": "tiff", ".exr": "exr",
 }  # fmt: skip
 
-_AUDIO_FALLBACK = {"mp4": "aac"}
+_COPIED_INTO_MP4 = {"aac", "ac3", "eac3", "mp3", "opus", "flac"}
+"""MP4 can hold more, PCM among it, but players do not read it there (common practice, no source)."""
+
+AAC_FRAME = 1024
+"""Samples that an AAC encoder takes at once."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -228,14 +233,19 @@ class VideoWriter:
 
     def _audio_route(self, track: AudioStream) -> tuple[AudioStream, av.AudioResampler | None]:
         """The stream a track goes to, with a resampler when it has to be encoded anew."""
-        if track.codec_context.name in self._container.supported_codecs:
+        mp4 = self._container.format.name == "mp4"
+        copied = _COPIED_INTO_MP4 if mp4 else self._container.supported_codecs
+        if track.codec_context.name in copied:
             return self._container.add_stream_from_template(track), None
-        codec = _AUDIO_FALLBACK.get(self._container.format.name, "pcm_s16le")
+        codec = "aac" if mp4 else "pcm_s16le"
         encoded = self._container.add_stream(codec, rate=track.codec_context.sample_rate)
         assert isinstance(encoded, AudioStream)
-        encoded.codec_context.layout = track.codec_context.layout
-        sample_format = "fltp" if codec == "aac" else "s16"
-        return encoded, av.AudioResampler(sample_format, track.codec_context.layout, track.codec_context.rate)
+        # PCM tracks often name no layout, which encoders insist on.
+        layout = {1: "mono", 2: "stereo"}.get(track.channels) or track.codec_context.layout
+        encoded.codec_context.layout = layout
+        encoded.codec_context.format = "fltp" if mp4 else "s16"
+        rate = track.codec_context.sample_rate
+        return encoded, av.AudioResampler(encoded.codec_context.format, layout, rate, AAC_FRAME if mp4 else None)
 
     def _routed(
         self, routes: dict[int, tuple[AudioStream, av.AudioResampler | None]], begin: Fraction
@@ -258,13 +268,14 @@ class VideoWriter:
             else:
                 made: list[Any] = []
                 for piece in packet.decode():
-                    for sound in resampler.resample(piece):
+                    for sound in resampler.resample(cast(AudioFrame, piece)):
                         sound.pts = None
                         made += stream.encode(sound)
                 yield time, made
         for stream, resampler in routes.values():
             if resampler is not None:
-                yield end or Fraction(0), list(stream.encode(None))
+                rest = [p for sound in resampler.resample(None) for p in stream.encode(sound)]
+                yield end or Fraction(0), rest + list(stream.encode(None))
 
     def _close_audio(self) -> None:
         if self._audio_input is not None:

@@ -73,7 +73,7 @@ def _skyline(rng: np.random.Generator, height: int, width: int, cranes: int) -> 
     base = height
     x = 0
     while x < width:
-        step, rise = int(rng.integers(60, 190)), int(rng.integers(20, height // 5))
+        step, rise = int(rng.integers(60, 190)), int(rng.integers(height // 36, height // 5))
         cv2.rectangle(matte, (x, base - rise), (x + step, base), 1.0, -1)
         x += step
     for k in range(cranes):

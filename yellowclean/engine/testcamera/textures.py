@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import cv2
 import numpy as np
 
@@ -139,7 +141,7 @@ def stars(rng: Rng, height: int, width: int, count: int) -> Array:
 def crane_into(matte: Array, x: int, base: int, height: int, reach: int) -> None:
     """Draw the silhouette of a lattice crane into a 0-1 matte."""
     top = base - height
-    line = {"color": 1.0, "lineType": cv2.LINE_AA}
+    line: dict[str, Any] = {"color": 1.0, "lineType": cv2.LINE_AA}
     for side in (-7, 7):
         cv2.line(matte, (x + side, base), (x + side // 2, top), thickness=3, **line)
     for y in range(top, base, 16):

@@ -124,10 +124,12 @@ def _gather(parts, y, j, block):  # type: ignore[no-untyped-def]
 
 @nb.njit(nogil=True, cache=True)
 def _scatter(block, weight, y, j, total, first, end):  # type: ignore[no-untyped-def]
+    """Add the blocks, each times its weight. Columns run backwards so that a pixel receives its blocks
+    from left to right however they are grouped, and sums come out the same in every region."""
     for row in range(8):
         if first <= y + row < end:
             line = nb.uint64(y + row)
-            for column in range(8):
+            for column in range(7, -1, -1):
                 at = nb.uint64((row * 8 + column) * 16)
                 start = nb.uint64(j + column // 2)
                 half = nb.uint64(column % 2)

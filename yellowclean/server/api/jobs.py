@@ -34,7 +34,7 @@ def told_shot(shot: Shot) -> ShotOut:
     report = shot.report
     versions = list(shot.versions.all())
     left = (versions[-1].remaining or {}).get("values", {}) if versions else {}
-    findings = report and [_told_finding(f, left.get(f.kind)) for f in report.findings]
+    findings = [_told_finding(f, left.get(f.kind)) for f in report.findings] if report else None
     return ShotOut(
         id=shot.pk,
         job_id=shot.job_id,

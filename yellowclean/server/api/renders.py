@@ -131,7 +131,7 @@ class _Pipe:
 def _zipped(files: list[Path]) -> Iterator[bytes]:
     """A ZIP made while it is sent, one file in memory at most."""
     pipe = _Pipe()
-    with zipfile.ZipFile(pipe, "w", zipfile.ZIP_STORED) as archive:  # type: ignore[arg-type]
+    with zipfile.ZipFile(pipe, "w", zipfile.ZIP_STORED) as archive:  # type: ignore[call-overload]
         for file in files:
             archive.write(file, file.name)
             yield pipe.taken()

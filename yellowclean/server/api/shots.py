@@ -74,7 +74,9 @@ def read_patch(request: HttpRequest, shot_id: int, payload: Patch) -> PatchReadi
     pipeline = pipeline_for(shot, Plan(), never)
     report = shot.report
     curve = report.profile.curve if report and report.media.frames > 1 else None
-    return measure_patch(pipeline.source_frame(payload.frame), payload, curve)
+    return measure_patch(
+        pipeline.source_frame(payload.frame), payload, curve, limits=pipeline.footage.info.clip_levels
+    )
 
 
 @router.post("/shots/{shot_id}/propose", response=VersionOut, by_alias=True)

@@ -1,0 +1,75 @@
+"""Footage for tests: in memory, and shot with the test camera into a temporary folder."""
+
+from __future__ import annotations
+
+import functools
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from yellowclean.engine.frames import Array, Frame
+from yellowclean.engine.media import MediaInfo
+from yellowclean.engine.testcamera import Camera, ShotRecipe, frame_pair, scene_of
+
+
+class MemorySource:
+    """Frames held in memory behind the engine's Source protocol."""
+
+    def __init__(self, frames: list[Frame], **about: Any) -> None:
+        self.frames = frames
+        self.reads = 0
+        self.info = described(frames[0].shape[1], frames[0].shape[0], len(frames), **about)
+
+    def read(self, n: int) -> Frame:
+        self.reads += 1
+        return self.frames[n]
+
+    def close(self) -> None:
+        """Nothing is open."""
+
+
+def described(width: int, height: int, frames: int, **about: Any) -> MediaInfo:
+    """A description with plain defaults."""
+    told: dict[str, Any] = {
+        "path": "memory", "kind": "video", "width": width, "height": height, "frames": frames, "rate": "24",
+        "bit_depth": 16, "chroma": "rgb", "codec": "none", "pixel_format": "none", "range": "full",
+        "primaries": "bt709", "transfer": "bt709", "matrix": "bt709",
+    }  # fmt: skip
+    return MediaInfo(**(told | about))
+
+
+@functools.cache
+def shot_pair(
+    scene: str, camera: Camera, width: int = 320, height: int = 192, frames: int = 6
+) -> tuple[list[Frame], list[Frame]]:
+    """(footage, clean truth) of a test-camera shot, clipped as a recording would be."""
+    recipe = ShotRecipe(name=scene, scene=scene, camera=camera, width=width, height=height, frames=frames)  # type: ignore[arg-type]
+    light = scene_of(recipe)
+    pairs = [frame_pair(recipe, light, n) for n in range(frames)]
+    return [np.clip(noisy, 0, 1) for noisy, _ in pairs], [clean for _, clean in pairs]
+
+
+def psnr(a: Array, b: Array) -> float:
+    return float(-10 * np.log10(np.mean((a.astype(np.float64) - b) ** 2)))
+
+
+def smooth_frames(width: int, height: int, count: int, seed: int = 1) -> list[Frame]:
+    """Different smooth pictures that survive any codec well, each with its number in its brightness."""
+    y, x = np.mgrid[:height, :width].astype(np.float32)
+    rng = np.random.default_rng(seed)
+    frames = []
+    for n in range(count):
+        a, b, c = rng.uniform(0.5, 2, 3)
+        waves = [np.sin(x / width * 5 * a + k) * np.cos(y / height * 4 * b + c * k) for k in range(3)]
+        picture = np.stack(waves, axis=-1)
+        frames.append(((picture - picture.mean()) * 0.1 + 0.25 + 0.01 * n).astype(np.float32))
+    return frames
+
+
+def temporary_folder(case: Any) -> Path:
+    """A folder that goes away with the test case."""
+    holder = tempfile.TemporaryDirectory(prefix="yellow-clean-")
+    case.addCleanup(holder.cleanup)
+    return Path(holder.name)

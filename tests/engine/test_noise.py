@@ -1,0 +1,175 @@
+"""Noise measuring against known truth: white noise of stated sigma, and the test camera."""
+
+from __future__ import annotations
+
+from unittest import TestCase
+
+import numpy as np
+
+from tests.clips import MemorySource, shot_pair
+from yellowclean.engine.colour.opponent import SIGNAL_MATRIX
+from yellowclean.engine.errors import BadInput, BadPlan
+from yellowclean.engine.frames import CV_SCALE, Frame
+from yellowclean.engine.measure.noise import measure_noise
+from yellowclean.engine.measure.patch import Patch, measure_patch
+from yellowclean.engine.measure.profile import profile_from_json, weighted_median, white_profile
+from yellowclean.engine.measure.survey import survey
+from yellowclean.engine.testcamera import Camera, expose, sigma_curve
+
+WHOLE = Patch(x=0, y=0, width=96, height=96, frame=0)
+
+
+def field(level: float, sigma_cv: float, seed: int = 0, size: int = 96) -> Frame:
+    noise = np.random.default_rng(seed).standard_normal((size, size, 3)) * sigma_cv / CV_SCALE
+    return (level + noise).astype(np.float32)
+
+
+class PatchSigma(TestCase):
+    def test_white_noise_of_three_levels_and_strengths_within_five_percent(self) -> None:
+        for level in (0.15, 0.4, 0.75):
+            for sigma in (2.0, 8.0, 25.0):
+                with self.subTest(level=level, sigma=sigma):
+                    reading = measure_patch(field(level, sigma), WHOLE)
+                    self.assertTrue(reading.flat, reading.reason)
+                    expected = np.sqrt((SIGNAL_MATRIX**2).sum(axis=1)) * sigma
+                    found = [
+                        reading.r_cv,
+                        reading.g_cv,
+                        reading.b_cv,
+                        reading.luma_cv,
+                        reading.cb_cv,
+                        reading.cr_cv,
+                    ]
+                    np.testing.assert_allclose(found, expected, rtol=0.05)
+                    self.assertAlmostEqual(reading.level_cv, level * CV_SCALE, delta=2)
+
+    def test_a_slope_in_the_light_does_not_count_as_noise(self) -> None:
+        slope = np.linspace(0, 0.03, 96, dtype=np.float32)[None, :, None]
+        reading = measure_patch(field(0.3, 10.0) + slope, WHOLE)
+        self.assertTrue(reading.flat, reading.reason)
+        self.assertAlmostEqual(reading.g_cv, 10.0, delta=0.5)
+
+    def test_bayer_sensor_within_ten_percent_of_the_cameras_own_sigma(self) -> None:
+        for stops in (1.0, 3.0, 5.0):
+            camera = Camera(stops_under=stops)
+            for light in (0.05, 0.18, 0.5):
+                with self.subTest(stops=stops, light=light):
+                    _, truth = sigma_curve(camera, np.array([light], np.float32))
+                    seen = expose(np.full((96, 96, 3), light, np.float32), camera, 7)
+                    reading = measure_patch(seen, WHOLE)
+                    self.assertTrue(reading.flat, reading.reason)
+                    found = np.array([reading.r_cv, reading.g_cv, reading.b_cv])
+                    np.testing.assert_allclose(found, truth[0] * CV_SCALE, rtol=0.10)
+
+
+class Flatness(TestCase):
+    def verdict(self, frame: Frame, patch: Patch = WHOLE) -> str:
+        return measure_patch(frame, patch).reason
+
+    def test_each_reason_is_found(self) -> None:
+        y, x = np.mgrid[:96, :96].astype(np.float32)
+        noise = field(0.3, 6.0)
+        edge = np.where(x > 40, 0.1, 0.0)[..., None]
+        weave = (0.04 * np.sin(x * 0.9) * np.sin(y * 0.9))[..., None]
+        blotches = (0.03 * np.sin(x / 7) * np.cos(y / 9))[..., None]
+        for name, frame in (("edge", noise + edge), ("stripes", noise + weave), ("blotches", noise + blotches)):
+            with self.subTest(name):
+                self.assertEqual(self.verdict(frame.astype(np.float32)), "texture")
+        self.assertEqual(self.verdict(noise + (0.3 * x / 96)[..., None]), "gradient")
+        self.assertEqual(self.verdict(np.clip(field(0.01, 20.0), 0, 1)), "clipped")
+        self.assertEqual(self.verdict(np.clip(field(0.99, 20.0), 0, 1)), "clipped")
+        self.assertEqual(self.verdict(np.clip(field(0.001, 1.0), 0, 1)), "too dark")
+        self.assertEqual(self.verdict(noise, Patch(x=0, y=0, width=12, height=40, frame=0)), "too small")
+
+    def test_texture_of_the_scenes_is_refused_with_the_shots_curve(self) -> None:
+        noisy, _ = shot_pair("cloth", Camera(stops_under=2))
+        curve = measure_noise(MemorySource(noisy)).profile.curve
+        reading = measure_patch(noisy[3], Patch(x=200, y=40, width=64, height=64, frame=3), curve)
+        self.assertEqual((reading.flat, reading.reason), (False, "texture"))
+
+    def test_a_patch_outside_the_frame_is_refused(self) -> None:
+        with self.assertRaisesRegex(BadInput, "reaches outside the 96×96 frame"):
+            measure_patch(field(0.3, 5), Patch(x=60, y=0, width=64, height=64, frame=0))
+
+
+class BlindCurve(TestCase):
+    def test_curve_of_textured_moving_footage_within_fifteen_percent_of_the_cameras(self) -> None:
+        """At 320×192, six frames, there is little to average; the bars for full clips are stricter."""
+        for scene in ("quay", "cloth", "basin"):
+            for bayer in (False, True):
+                with self.subTest(scene=scene, bayer=bayer):
+                    camera = Camera(stops_under=3, bayer=bayer)
+                    noisy, _ = shot_pair(scene, camera)
+                    profile = measure_noise(MemorySource(noisy)).profile
+                    lights = (np.geomspace(1e-3, 1.2, 24) - 1e-3).astype(np.float32)
+                    levels, sigmas = sigma_curve(camera, lights)
+                    at = np.array(profile.curve.level_cv)
+                    present = np.array(profile.curve.share) >= 0.01
+                    for c, name in enumerate("rgb"):
+                        truth = np.interp(at, levels[:, c] * CV_SCALE, sigmas[:, c] * CV_SCALE)
+                        error = profile.curve.signal(name)[present] / truth[present] - 1
+                        self.assertLess(float(np.median(np.abs(error))), 0.15)
+
+    def test_spectrum_of_white_noise_is_flat_and_of_demosaiced_noise_is_not(self) -> None:
+        white = measure_noise(MemorySource(shot_pair("dusk", Camera(stops_under=3, bayer=False))[0])).profile
+        bayer = measure_noise(MemorySource(shot_pair("dusk", Camera(stops_under=3, bayer=True))[0])).profile
+        np.testing.assert_allclose(white.spectrum_array()[:, 0], 1, atol=0.25)
+        np.testing.assert_allclose(white.correlation, np.eye(3), atol=0.12)
+        self.assertLess(abs(white.grain_px - 1), 0.15)
+        self.assertGreater(bayer.grain_px, 1.6)
+        self.assertLess(bayer.spectrum_array()[0, 0, 7, 7], 0.5 * bayer.spectrum_array()[0, 0, 1, 1])
+
+    def test_by_frame_figures_follow_a_change_of_noise(self) -> None:
+        rng = np.random.default_rng(2)
+        still = np.full((96, 128, 3), 0.3)
+        sigmas = [6, 6, 6, 12, 6, 6]
+        frames = [(still + rng.standard_normal(still.shape) * s / CV_SCALE).astype(np.float32) for s in sigmas]
+        reading = measure_noise(MemorySource(frames))
+        self.assertEqual(reading.noisiest, 3)
+        self.assertAlmostEqual(reading.by_frame_cv[3] / reading.by_frame_cv[0], 2, delta=0.15)
+
+    def test_user_patches_pull_the_curve_and_unfit_ones_are_refused(self) -> None:
+        frames = [np.vstack([field(0.3, 10, s), field(0.3, 10, s + 9)]) for s in range(3)]
+        patch = Patch(x=8, y=8, width=64, height=64, frame=1)
+        reading = measure_noise(MemorySource(frames), [patch])
+        told = reading.patches[0]
+        self.assertAlmostEqual(
+            float(np.interp(told.level_cv, reading.profile.curve.level_cv, reading.profile.curve.g_cv)),
+            told.g_cv,
+            places=3,
+        )
+        with self.assertRaisesRegex(BadInput, r"patch 0,0,10,10@1 is not usable \(too small\)"):
+            measure_noise(MemorySource(frames), [Patch(x=0, y=0, width=10, height=10, frame=1)])
+
+    def test_one_frame_repeated_frames_and_black(self) -> None:
+        one = measure_noise(MemorySource([field(0.3, 8)]))
+        self.assertAlmostEqual(one.profile.typical_cv("g"), 8, delta=0.8)
+        frozen = measure_noise(MemorySource([field(0.3, 8)] * 4))
+        self.assertAlmostEqual(frozen.profile.typical_cv("g"), 8, delta=0.8)
+        with self.assertRaisesRegex(BadInput, "cannot be measured"):
+            measure_noise(MemorySource([np.zeros((64, 64, 3), np.float32)] * 2))
+
+
+class Documents(TestCase):
+    def test_a_profile_survives_its_document(self) -> None:
+        profile = white_profile((3, 4, 5))
+        self.assertEqual(profile_from_json(profile.to_json()), profile)
+        self.assertIn('"schema": "yellow-clean/noise-profile/1"', profile.to_json())
+
+    def test_broken_profiles_are_refused_in_one_line(self) -> None:
+        good = white_profile(5).to_json()
+        for text in ("", "[]", good.replace("noise-profile/1", "noise-profile/9"), good.replace("1023.0", "-3.0")):
+            with self.subTest(text[:20]), self.assertRaisesRegex(BadPlan, "^P.json: .+") as caught:
+                profile_from_json(text, "P.json")
+            self.assertNotIn("\n", str(caught.exception))
+
+    def test_a_survey_tells_findings_outside_their_tolerance(self) -> None:
+        report = survey(MemorySource(shot_pair("quay", Camera(stops_under=3))[0]))
+        self.assertEqual([f.kind for f in report.findings], ["noise", "colour noise"])
+        self.assertTrue(all(f.outside for f in report.findings))
+        quiet = survey(MemorySource([field(0.3, 1.0, s) for s in range(3)]))
+        self.assertFalse(any(f.outside for f in quiet.findings))
+
+    def test_weighted_median(self) -> None:
+        self.assertAlmostEqual(weighted_median(np.array([1.0, 2, 10]), np.array([1.0, 1, 1])), 2)
+        self.assertGreater(weighted_median(np.array([1.0, 2, 10]), np.array([1.0, 1, 8])), 8)

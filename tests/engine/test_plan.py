@@ -1,0 +1,202 @@
+"""Plans, the pipeline's bookkeeping, proposals, rendering and metrics."""
+
+from __future__ import annotations
+
+import json
+from unittest import TestCase
+
+import numpy as np
+from skimage.metrics import structural_similarity
+
+from tests.clips import MemorySource, psnr, shot_pair, smooth_frames, temporary_folder
+from yellowclean.engine.cache import BoundedCache
+from yellowclean.engine.errors import BadInput, BadPlan, Cancelled
+from yellowclean.engine.frames import Frame, Region, luma
+from yellowclean.engine.judge.metrics import compare, ssim
+from yellowclean.engine.judge.patches import remaining
+from yellowclean.engine.measure.profile import white_profile
+from yellowclean.engine.measure.survey import survey
+from yellowclean.engine.media import OUTPUT_FORMATS, Destination, destination, open_source
+from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.plan import Plan, Step, plan_from_json, plan_schema
+from yellowclean.engine.propose import propose
+from yellowclean.engine.render import assemble, delivery_report, render, render_segment, segment_done, segments
+from yellowclean.engine.testcamera import Camera
+
+
+class PlanDocuments(TestCase):
+    def test_a_plan_survives_its_document(self) -> None:
+        plan = Plan(profile=white_profile(5), steps=[Step(kind="spatial", mix=60, settings={"luma": 30})])
+        self.assertEqual(plan_from_json(plan.to_json()), plan)
+
+    def test_wrong_plans_are_refused_in_one_line_that_names_the_place(self) -> None:
+        profile = json.loads(white_profile(5).to_json())
+        cases = {
+            "not json": "Invalid JSON",
+            '{"steps": [], "profil": 1}': "profil: Extra inputs",
+            json.dumps({"steps": [{"kind": "spatial"}]}): "steps need a noise profile",
+            json.dumps({"profile": profile, "steps": [{"kind": "magic"}]}): "no treatment is called 'magic'",
+            json.dumps({"profile": profile, "steps": [{"kind": "spatial", "mix": 101}]}): "steps.0.mix",
+            json.dumps({"profile": profile, "steps": [{"kind": "spatial", "settings": {"luma": -1}}]}): "luma",
+            json.dumps({"profile": profile, "steps": [{"kind": "temporal", "settings": {"frames": 9}}]}): "frames",
+        }
+        for text, words in cases.items():
+            with self.subTest(text[:60]), self.assertRaisesRegex(BadPlan, words) as caught:
+                plan_from_json(text, "P.json")
+            self.assertNotIn("\n", str(caught.exception))
+
+    def test_the_schema_tells_units_limits_and_defaults_of_every_control(self) -> None:
+        for kind, schema in plan_schema()["treatments"].items():
+            for name, control in schema["properties"].items():
+                with self.subTest(kind=kind, control=name):
+                    told = {"unit", "minimum", "maximum", "default", "title", "description", "step"}
+                    self.assertLessEqual(told, set(control))
+
+    def test_the_digest_follows_what_matters(self) -> None:
+        plan = Plan(profile=white_profile(5), steps=[Step(kind="spatial")])
+        reworded = Plan(profile=white_profile(5), steps=[Step(kind="spatial", reason="because")])
+        other = Plan(profile=white_profile(6), steps=[Step(kind="spatial")])
+        off = Plan(profile=white_profile(5), steps=[Step(kind="spatial", enabled=False)])
+        self.assertEqual(plan.digest(), reworded.digest())
+        self.assertNotEqual(plan.digest(), other.digest())
+        self.assertEqual(off.digest(), Plan().digest())
+
+
+class Pulling(TestCase):
+    def setUp(self) -> None:
+        self.noisy, self.clean = shot_pair("quay", Camera(stops_under=3))
+
+    def test_only_needed_frames_are_read_and_each_once(self) -> None:
+        source = MemorySource(self.noisy)
+        plan = Plan(profile=white_profile(10), steps=[Step(kind="temporal", settings={"frames": 1})])
+        pipeline = Pipeline(Footage(source), plan)
+        pipeline.frame(2, Region(10, 10, 40, 40))
+        self.assertEqual(source.reads, 3)
+        pipeline.frame(3, Region(10, 10, 40, 40))
+        self.assertEqual(source.reads, 4)
+
+    def test_scale_is_the_area_mean_of_the_full_result(self) -> None:
+        pipeline = Pipeline(Footage(MemorySource(self.noisy)), Plan())
+        half = pipeline.frame(0, None, 0.5)
+        expected = self.noisy[0].reshape(96, 2, 160, 2, 3).mean(axis=(1, 3))
+        np.testing.assert_allclose(half, expected, atol=1e-5)
+
+    def test_frames_and_regions_that_do_not_exist(self) -> None:
+        pipeline = Pipeline(Footage(MemorySource(self.noisy)), Plan())
+        with self.assertRaisesRegex(BadInput, "frame 6 does not exist"):
+            pipeline.frame(6)
+        with self.assertRaisesRegex(BadInput, "outside the frame"):
+            pipeline.frame(0, Region(400, 0, 10, 10))
+
+    def test_a_stopped_pipeline_ends(self) -> None:
+        plan = Plan(profile=white_profile(10), steps=[Step(kind="spatial")])
+        with self.assertRaises(Cancelled):
+            Pipeline(Footage(MemorySource(self.noisy)), plan).until(lambda: True).frame(0)
+
+    def test_the_cache_is_bounded_and_drops_the_least_recently_used(self) -> None:
+        cache: BoundedCache[Frame] = BoundedCache(30, lambda a: a.nbytes)
+        made: list[int] = []
+
+        def value(k: int) -> Frame:
+            made.append(k)
+            return np.zeros(3, np.float32)
+
+        for k in (1, 2, 1, 3, 1, 2):
+            cache.get(k, lambda k=k: value(k))  # type: ignore[misc]
+        self.assertEqual(made, [1, 2, 3, 2])
+
+
+class Proposals(TestCase):
+    def test_a_clean_shot_gets_no_steps_and_a_noisy_one_reasons(self) -> None:
+        quiet = [np.full((64, 96, 3), 0.3, np.float32) + 0.001 * f for f in smooth_frames(96, 64, 3)]
+        self.assertEqual(propose(survey(MemorySource(quiet))).steps, [])
+        plan = propose(survey(MemorySource(shot_pair("quay", Camera(stops_under=3))[0])))
+        self.assertEqual([s.kind for s in plan.steps], ["temporal", "spatial"])
+        self.assertTrue(all(s.reason for s in plan.steps))
+        single = propose(survey(MemorySource(shot_pair("quay", Camera(stops_under=3))[0][:1])))
+        self.assertEqual([s.kind for s in single.steps], ["spatial"])
+
+    def test_the_proposal_brings_a_shot_inside_its_tolerance(self) -> None:
+        source = MemorySource(shot_pair("dusk", Camera(stops_under=3), 480, 272)[0])
+        report = survey(source)
+        left = remaining(Pipeline(Footage(source), propose(report)), report)
+        self.assertEqual(left.basis, "patches")
+        for finding in report.findings:
+            self.assertGreater(finding.value, finding.tolerance)
+            self.assertLess(left.values[finding.kind], finding.tolerance)
+
+
+class Rendering(TestCase):
+    def setUp(self) -> None:
+        self.folder = temporary_folder(self)
+        self.noisy, self.clean = shot_pair("quay", Camera(stops_under=3))
+        self.source = MemorySource(self.noisy)
+        self.plan = Plan(profile=white_profile(12), steps=[Step(kind="spatial")])
+
+    def test_segments_give_the_same_file_as_one_go_and_resume(self) -> None:
+        one = destination(self.folder / "one.mkv")
+        render(self.source, self.plan, one, frames=range(1, 6))
+        parts = Destination(self.folder / "parts.mkv", OUTPUT_FORMATS["ffv1"])
+        pieces = segments(range(1, 6), 2)
+        self.assertEqual([(p.start, p.stop) for p in pieces], [(1, 3), (3, 5), (5, 6)])
+        pieces = segments(range(1, 6))
+        for piece in pieces:
+            render_segment(Pipeline(Footage(self.source), self.plan), parts, self.folder, piece)
+            self.assertTrue(segment_done(parts, self.folder, piece))
+        fresh = MemorySource(self.noisy)
+        render_segment(Pipeline(Footage(fresh), self.plan), parts, self.folder, pieces[0])
+        self.assertEqual(fresh.reads, 0)
+        assemble(parts, self.source.info, range(1, 6), self.folder)
+        self.assertTrue(compare(open_source(one.path), open_source(parts.path)).identical)
+
+    def test_sequence_segments_are_numbered_as_in_the_source(self) -> None:
+        target = destination(self.folder / "s_####.tif")
+        for piece in segments(range(2, 5), 2):
+            render_segment(Pipeline(Footage(self.source), self.plan), target, self.folder, piece)
+        assemble(target, self.source.info, range(2, 5), self.folder)
+        names = sorted(p.name for p in self.folder.iterdir())
+        self.assertEqual(names, ["s_0002.tif", "s_0003.tif", "s_0004.tif"])
+
+    def test_a_cancelled_render_leaves_nothing(self) -> None:
+        calls = iter([False] * 6 + [True] * 100)
+        with self.assertRaises(Cancelled):
+            render(self.source, self.plan, destination(self.folder / "c.mkv"), stopped=lambda: next(calls))
+        self.assertEqual(list(self.folder.iterdir()), [])
+
+    def test_the_delivery_report_measures_the_file(self) -> None:
+        noisy, _ = shot_pair("dusk", Camera(stops_under=3), 480, 272)
+        source = MemorySource(noisy)
+        target = destination(self.folder / "d.mkv")
+        render(source, propose(survey(source)), target)
+        report = delivery_report(source, target, range(6))
+        self.assertEqual(report.frames, 6)
+        self.assertTrue(report.patches)
+        for patch in report.patches:
+            self.assertLess(patch.result_luma_cv, 0.5 * patch.source_luma_cv)
+
+    def test_frames_outside_the_shot(self) -> None:
+        with self.assertRaisesRegex(BadInput, "has 0:6"):
+            render(self.source, self.plan, destination(self.folder / "x.mkv"), frames=range(3, 9))
+
+
+class Metrics(TestCase):
+    def test_ssim_is_scikit_images(self) -> None:
+        """Independent reference: skimage.metrics with the settings of Wang et al. 2004."""
+        noisy, clean = shot_pair("quay", Camera(stops_under=3))
+        a, b = luma(clean[0]), luma(noisy[0])
+        theirs = structural_similarity(
+            a, b, data_range=1, gaussian_weights=True, sigma=1.5, use_sample_covariance=False
+        )
+        self.assertAlmostEqual(ssim(a, b), theirs, places=4)
+
+    def test_comparison_of_clips(self) -> None:
+        noisy, clean = shot_pair("quay", Camera(stops_under=3))
+        found = compare(MemorySource(clean), MemorySource(noisy))
+        whole = psnr(np.array(clean), np.array(noisy))
+        self.assertAlmostEqual(found.psnr_db or 0, whole, places=3)
+        self.assertAlmostEqual(found.flicker_cv, found.rms_cv * np.sqrt(2), delta=0.05 * found.rms_cv)
+        same = compare(MemorySource(clean), MemorySource(clean))
+        self.assertTrue(same.identical)
+        self.assertIsNone(same.psnr_db)
+        with self.assertRaisesRegex(BadInput, "frames is 2"):
+            compare(MemorySource(clean), MemorySource(noisy[:2]))

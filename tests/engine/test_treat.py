@@ -1,0 +1,196 @@
+"""Treatments: identities, exact regions, bias, and what they do to footage whose truth is known."""
+
+from __future__ import annotations
+
+from unittest import TestCase, mock
+
+import numpy as np
+from scipy.fft import dctn
+
+from tests.clips import MemorySource, psnr, shot_pair
+from yellowclean.engine import parallel
+from yellowclean.engine.frames import CV_SCALE, Frame, Region
+from yellowclean.engine.measure.noise import measure_noise
+from yellowclean.engine.measure.profile import NoiseCurve, NoiseProfile, white_profile
+from yellowclean.engine.measure.spectrum import block_dct
+from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.plan import Plan, Step
+from yellowclean.engine.testcamera import Camera
+from yellowclean.engine.treat import TREATMENTS, _dct
+from yellowclean.engine.treat.stabilise import Stabiliser
+
+CHAIN = [Step(kind="temporal"), Step(kind="spatial")]
+
+
+def result(
+    frames: list[Frame], profile: NoiseProfile, steps: list[Step], n: int, region: Region | None = None
+) -> Frame:
+    return Pipeline(Footage(MemorySource(frames)), Plan(profile=profile, steps=steps)).frame(n, region)
+
+
+def poisson_gauss(gain: float, read: float) -> NoiseProfile:
+    """Sigma² = gain·level + read², the same for all channels."""
+    levels = np.linspace(0, 1, 257)
+    sigma = np.sqrt(gain * levels + read**2) * CV_SCALE
+    white = white_profile(1.0)
+    lists = {f"{s}_cv": sigma.tolist() for s in ("r", "g", "b", "luma", "cb", "cr")}
+    curve = NoiseCurve(level_cv=(levels * CV_SCALE).tolist(), share=[1 / 257] * 257, **lists)
+    return white.model_copy(update={"curve": curve})
+
+
+class Identities(TestCase):
+    def test_the_dct_is_scipys(self) -> None:
+        """Independent reference: scipy.fft, type II, orthonormal."""
+        plane = np.random.default_rng(0).standard_normal((24, 160)).astype(np.float32)
+        block, spare = np.zeros(1024, np.float32), np.zeros(1024, np.float32)
+        _dct._gather(_dct.columns_apart(plane), 6, 3, block)
+        _dct._forward(block, spare)
+        lanes = block.reshape(8, 8, 16)
+        for lane in (0, 7, 15):
+            expected = dctn(plane[6:14, 6 + 2 * lane : 14 + 2 * lane], norm="ortho")
+            np.testing.assert_allclose(lanes[..., lane], expected, atol=2e-5)
+        _dct._inverse(block, spare)
+        np.testing.assert_allclose(block.reshape(8, 8, 16)[..., 4], plane[6:14, 14:22], atol=2e-5)
+        np.testing.assert_allclose(
+            block_dct(plane[None, :8, :8])[0, 0], dctn(plane[:8, :8], norm="ortho").ravel(), atol=2e-5
+        )
+
+    def test_a_guide_without_noise_passes_everything(self) -> None:
+        frames = shot_pair("cloth", Camera(noiseless=True))[1]
+        out = result(frames, white_profile(0.001), CHAIN, 2)
+        np.testing.assert_allclose(out, frames[2], atol=2e-4)
+
+    def test_stabilised_variance_is_one_at_every_level(self) -> None:
+        profile = poisson_gauss(0.002, 0.01)
+        stabiliser = Stabiliser.of(profile)
+        rng = np.random.default_rng(1)
+        for level in (0.1, 0.3, 0.8):
+            sigma = np.sqrt(0.002 * level + 0.01**2)
+            frame = (level + sigma * rng.standard_normal((128, 128, 3))).astype(np.float32)
+            np.testing.assert_allclose(stabiliser.opponent(frame).std(axis=(1, 2)), 1, rtol=0.04)
+
+    def test_forward_is_the_closed_form_of_poisson_gauss(self) -> None:
+        """Closed form: ∫dx/√(gx+r²) = 2(√(gx+r²) - r)/g (the generalised Anscombe shape)."""
+        gain, read = 0.002, 0.01
+        table = Stabiliser.of(poisson_gauss(gain, read)).forward[0]
+        x = np.array([0.05, 0.2, 0.6, 0.95])
+        grid = np.linspace(-0.25, 1.5, len(table))
+        ours = np.interp(x, grid, table) - np.interp(0.0, grid, table)
+        np.testing.assert_allclose(ours, 2 * (np.sqrt(gain * x + read**2) - read) / gain, rtol=2e-3)
+
+    def test_full_averaging_is_unbiased_in_shadows(self) -> None:
+        """Mäkitalo and Foi 2013: the plain inverse of an average in the stabilised domain is biased."""
+        profile = poisson_gauss(0.004, 0.008)
+        rng = np.random.default_rng(2)
+        for level in (0.06, 0.15):
+            sigma = np.sqrt(0.004 * level + 0.008**2)
+            frame = (level + sigma * rng.standard_normal((256, 256, 3))).astype(np.float32)
+            stabiliser = Stabiliser.of(profile)
+            before = stabiliser.opponent(frame)
+            after = np.broadcast_to(before.mean(axis=(1, 2), keepdims=True), before.shape).astype(np.float32).copy()
+            plain = stabiliser.applied(frame, before, after, np.zeros((2, 256, 256), np.float32)).mean()
+            unbiased = stabiliser.applied(frame, before, after, np.ones((2, 256, 256), np.float32)).mean()
+            self.assertGreater(abs(plain - level) * CV_SCALE, 0.5)
+            self.assertLess(abs(unbiased - level) * CV_SCALE, 0.3)
+
+
+class Regions(TestCase):
+    def setUp(self) -> None:
+        self.noisy, _ = shot_pair("quay", Camera(stops_under=3))
+        self.profile = measure_noise(MemorySource(self.noisy)).profile
+
+    def test_every_treatment_gives_a_region_exactly_as_in_the_whole_frame(self) -> None:
+        regions = (Region(0, 0, 50, 40), Region(101, 57, 83, 61), Region(270, 150, 50, 42), Region(7, 100, 1, 1))
+        chains = [[Step(kind=kind)] for kind in TREATMENTS] + [CHAIN, CHAIN[::-1]]
+        for steps in chains:
+            for n in (0, 3):
+                whole = result(self.noisy, self.profile, steps, n)
+                for region in regions:
+                    with self.subTest(steps=[s.kind for s in steps], n=n, region=region):
+                        alone = result(self.noisy, self.profile, steps, n, region)
+                        np.testing.assert_array_equal(alone, whole[region.slices])
+
+    def test_one_thread_and_many_agree_exactly(self) -> None:
+        many = result(self.noisy, self.profile, CHAIN, 2)
+        with mock.patch.object(parallel, "thread_count", lambda: 1):
+            np.testing.assert_array_equal(result(self.noisy, self.profile, CHAIN, 2), many)
+
+    def test_odd_sizes_and_tiny_frames(self) -> None:
+        for height, width in ((191, 319), (33, 17), (5, 3), (1, 1)):
+            frames = [np.ascontiguousarray(f[:height, :width]) for f in self.noisy[:3]]
+            with self.subTest(size=(width, height)):
+                out = result(frames, self.profile, CHAIN, 1)
+                self.assertEqual(out.shape, (height, width, 3))
+                self.assertTrue(np.isfinite(out).all())
+
+
+class Effects(TestCase):
+    def test_each_treatment_and_the_chain_come_closer_to_the_truth(self) -> None:
+        for bayer in (False, True):
+            noisy, clean = shot_pair("quay", Camera(stops_under=3, bayer=bayer))
+            profile = measure_noise(MemorySource(noisy)).profile
+            start = psnr(noisy[3], clean[3])
+            gain = {
+                name: psnr(result(noisy, profile, steps, 3), clean[3]) - start
+                for name, steps in (("temporal", CHAIN[:1]), ("spatial", CHAIN[1:]), ("both", CHAIN))
+            }
+            with self.subTest(bayer=bayer, gain=gain):
+                self.assertGreater(gain["temporal"], 3.0)
+                self.assertGreater(gain["spatial"], 3.5)
+                self.assertGreater(gain["both"], max(gain["temporal"], gain["spatial"]) + 1.0)
+
+    def test_static_merge_leaves_the_variance_it_says(self) -> None:
+        rng = np.random.default_rng(4)
+        still = shot_pair("cloth", Camera(noiseless=True))[1][0]
+        frames = [(still + rng.standard_normal(still.shape) * 10 / CV_SCALE).astype(np.float32) for _ in range(5)]
+        plan = Plan(profile=white_profile(10), steps=[Step(kind="temporal", settings={"frames": 2})])
+        pipeline = Pipeline(Footage(MemorySource(frames)), plan)
+        left = (pipeline.frame(2) - still).std() * CV_SCALE / 10
+        self.assertLess(left, np.sqrt(1 / 5) * 1.12)  # five frames: σ/√5, and a little distrust
+        self.assertAlmostEqual(pipeline.noise_left(2)[0], left, delta=0.08)
+
+    def test_a_cut_takes_no_neighbour(self) -> None:
+        rng = np.random.default_rng(5)
+        a, b = shot_pair("cloth", Camera(noiseless=True))[1][0], shot_pair("dusk", Camera(noiseless=True))[1][0]
+        frames = [(f + rng.standard_normal(f.shape) * 4 / CV_SCALE).astype(np.float32) for f in (a, a, b, b)]
+        step = Step(kind="temporal", settings={"frames": 1})
+        out = result(frames, white_profile(4), [step], 2)
+        self.assertLess(np.abs(out - b).mean(), np.abs(frames[2] - b).mean())
+
+    def test_amounts_scale_what_is_taken_and_zero_takes_nothing(self) -> None:
+        noisy, _ = shot_pair("dusk", Camera(stops_under=3))
+        profile = measure_noise(MemorySource(noisy)).profile
+        taken = []
+        for share in (0, 25, 50, 100):
+            step = Step(kind="spatial", settings={"luma": share, "chroma": share})
+            taken.append(float((noisy[2] - result(noisy, profile, [step], 2)).std()))
+        self.assertEqual(taken[0], 0)
+        self.assertEqual(taken, sorted(taken))
+        self.assertGreater(taken[3], 1.5 * taken[1])
+
+    def test_luma_alone_leaves_colour_noise_and_the_reverse(self) -> None:
+        rng = np.random.default_rng(6)
+        frame = (0.4 + rng.standard_normal((96, 96, 3)) * 10 / CV_SCALE).astype(np.float32)
+        for kept, settings in (("chroma", {"chroma": 0}), ("luma", {"luma": 0})):
+            out = result([frame], white_profile(10), [Step(kind="spatial", settings=settings)], 0)
+            grey = out.mean(axis=2, keepdims=True)
+            luma_left = grey.std() * np.sqrt(3) * CV_SCALE / 10
+            chroma_left = (out - grey).std() * np.sqrt(1.5) * CV_SCALE / 10
+            with self.subTest(kept=kept):
+                left = {"luma": luma_left, "chroma": chroma_left}
+                self.assertAlmostEqual(left.pop(kept), 1, delta=0.05)
+                self.assertLess(left.popitem()[1], 0.25)
+
+    def test_mix_is_exactly_linear(self) -> None:
+        noisy, _ = shot_pair("quay", Camera(stops_under=3))
+        profile = measure_noise(MemorySource(noisy)).profile
+        full = result(noisy, profile, [Step(kind="spatial")], 1)
+        part = result(noisy, profile, [Step(kind="spatial", mix=40)], 1)
+        np.testing.assert_allclose(part, noisy[1] + 0.4 * (full - noisy[1]), atol=1e-6)
+
+    def test_borders_keep_their_level(self) -> None:
+        rng = np.random.default_rng(8)
+        frames = [(0.3 + rng.standard_normal((96, 128, 3)) * 12 / CV_SCALE).astype(np.float32) for _ in range(5)]
+        out = result(frames, white_profile(12), CHAIN, 2)
+        for edge in (out[:6], out[-6:], out[:, :6], out[:, -6:]):
+            self.assertLess(abs(float(edge.mean()) - 0.3) * CV_SCALE, 1.5)
