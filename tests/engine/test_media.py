@@ -131,7 +131,8 @@ class Matrices(TestCase):
             for bits, full in ((8, False), (10, False), (10, True), (16, False)):
                 with self.subTest(matrix, bits=bits, full=full):
                     planes = [rng.integers(0, 1 << bits, (6, 8)).astype(np.uint16) for _ in range(3)]
-                    ours = rgb_from_yuv(*planes, Coding(matrix, bits, full))  # type: ignore[arg-type]
+                    luma, cb, cr = planes
+                    ours = rgb_from_yuv(luma, cb, cr, Coding(matrix, bits, full))
                     theirs = colour.YCbCr_to_RGB(
                         np.stack(planes, axis=-1), K=colour.WEIGHTS_YCBCR[name], in_bits=bits, in_int=True,
                         in_legal=not full, out_bits=bits, out_legal=False,
@@ -212,6 +213,7 @@ class Refusals(TestCase):
         pixels = np.full((8, 8, 3), 0.5, np.float32)
         pixels[3, 4] = np.nan
         output = oiio.ImageOutput.create(str(self.folder / "n_0001.exr"))
+        assert output is not None
         output.open(str(self.folder / "n_0001.exr"), oiio.ImageSpec(8, 8, 3, "float"))
         output.write_image(pixels)
         output.close()

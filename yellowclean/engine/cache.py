@@ -23,6 +23,10 @@ class BoundedCache(Generic[T]):
         self._bytes = 0
         self._lock = threading.Lock()
 
+    def raise_limit(self, limit_bytes: int) -> None:
+        """Let the cache grow to at least that size."""
+        self._limit = max(self._limit, limit_bytes)
+
     def get(self, key: Hashable, make: Callable[[], T]) -> T:
         with self._lock:
             if key in self._items:

@@ -23,9 +23,11 @@ from .plan import Plan, Step
 from .treat import Picture, Window
 from .treat.stabilise import Stabiliser
 
-CACHE_FRAMES = 16
-CACHE_BYTES = 768 << 20
-"""Each of the caches holds at most that many whole frames, and at most that many bytes."""
+FRAME_CACHE_BYTES = 640 << 20
+"""Decoded source frames kept: six of 4K. A plan that looks at more at once has more kept."""
+
+PICTURE_CACHE_BYTES = 320 << 20
+"""Results of steps kept, so that going back is instant and nothing is computed twice."""
 
 
 class Footage:
@@ -34,11 +36,13 @@ class Footage:
     def __init__(self, source: Source) -> None:
         self.source, self.info = source, source.info
         self.whole = Region(0, 0, self.info.width, self.info.height)
-        frame_bytes = self.info.width * self.info.height * 12
-        limit = min(CACHE_FRAMES * frame_bytes, max(CACHE_BYTES, 5 * frame_bytes))
-        self._frames: BoundedCache[Frame] = BoundedCache(limit, lambda f: f.nbytes)
+        self._frames: BoundedCache[Frame] = BoundedCache(FRAME_CACHE_BYTES, lambda f: f.nbytes)
         self._lumas: BoundedCache[npt.NDArray[np.uint8]] = BoundedCache(32 << 20, lambda f: f.nbytes)
         self._flows: BoundedCache[Flow] = BoundedCache(192 << 20, lambda f: f.vectors.nbytes)
+
+    def hold(self, frames: int) -> None:
+        """Keep room for that many frames at least."""
+        self._frames.raise_limit(frames * self.info.width * self.info.height * 12)
 
     def frame(self, n: int) -> Frame:
         """Source frame n; callers must not write into it."""
@@ -58,9 +62,11 @@ class Pipeline:
     def __init__(self, footage: Footage, plan: Plan, *, stopped: StopCheck = never) -> None:
         self.footage, self.plan, self._stopped = footage, plan, stopped
         self._steps = [step for step in plan.steps if step.acts]
-        pixels = footage.info.width * footage.info.height
-        limit = min(CACHE_FRAMES * pixels * 20, max(CACHE_BYTES, 6 * pixels * 20))
-        self._pictures: BoundedCache[Picture] = BoundedCache(limit, lambda p: p.rgb.nbytes + p.noise.nbytes)
+        needs = [step.treatment.need(step.parameters) for step in self._steps]
+        footage.hold(1 + sum(need.back + need.ahead for need in needs))
+        self._pictures: BoundedCache[Picture] = BoundedCache(
+            PICTURE_CACHE_BYTES, lambda p: p.rgb.nbytes + p.noise.nbytes
+        )
 
     def until(self, stopped: StopCheck) -> Pipeline:
         """This pipeline, caches shared, that ends when `stopped` says so."""
@@ -117,9 +123,14 @@ class Pipeline:
         need = step.treatment.need(parameters)
         wider = region.grown(need.margin).snapped(need.grid)
         first, last = max(n - need.back, 0), min(n + need.ahead, self.footage.info.frames - 1)
-        pictures = {k: self._extended(depth - 1, k, wider) for k in range(first, last + 1)}
-        raise_if(self._stopped)
-        window = Window(n, wider.x, wider.y, pictures)
+        window = Window(
+            n=n,
+            x=wider.x,
+            y=wider.y,
+            here=self._extended(depth - 1, n, wider),
+            neighbours=tuple(k for k in range(first, last + 1) if k != n),
+            pull=lambda k: self._extended(depth - 1, k, wider),
+        )
         treated = step.treatment.apply(parameters, window, self)
         return _mixed(step, window.here, treated, region.within(wider))
 

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import logging
 import os
 from functools import cache
 from typing import Any
 
-from distributed import Client, LocalCluster
 from django.conf import settings
 
-LEAST_MEMORY = "4GiB"
+# Read when distributed is first imported, here and in its worker processes.
+os.environ.setdefault("DASK_LOGGING__DISTRIBUTED", "error")
+
+from distributed import Client, LocalCluster
 
 
 @cache
@@ -20,13 +23,15 @@ def client() -> Any:
         return Client(options.scheduler, timeout="10s")
     # One kernel thread a process: the processes already use every core.
     os.environ["YELLOW_CLEAN_THREADS"] = str(max((os.cpu_count() or 1) // options.workers, 1))
+    scratch = str(options.data / "scratch")
     cluster = LocalCluster(
         processes=True,
         n_workers=options.workers,
         threads_per_worker=1,
         memory_limit=None,
         dashboard_address="127.0.0.1:0",
-        silence_logs=50,
+        local_directory=scratch,
+        silence_logs=logging.ERROR,
     )
     return Client(cluster)
 

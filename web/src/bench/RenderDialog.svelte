@@ -80,14 +80,16 @@
             {/if}
           </div>
           {#if render.message}<p class="text-[13px]">{render.message}</p>{/if}
-          {#each render.report?.patches ?? [] as p, k (k)}
-            <p class="figure text-[13px] text-quiet">
-              measured in the file: level {p.level_cv.toFixed(0)} CV, luma {short(p.source_luma_cv)} → {short(
-                p.result_luma_cv,
-              )} CV, colour
-              {short(p.source_chroma_cv)} → {short(p.result_chroma_cv)} CV
-            </p>
-          {/each}
+          {#if render.report?.patches.length}
+            <p class="text-[13px]">Measured in the written file, on flat patches:</p>
+            {#each render.report.patches as p, k (k)}
+              <p class="text-[13px] text-quiet">
+                level <span class="figure">{p.level_cv.toFixed(0)}</span>, luma
+                <span class="figure">{short(p.source_luma_cv)} → {short(p.result_luma_cv)}</span> CV, colour
+                <span class="figure">{short(p.source_chroma_cv)} → {short(p.result_chroma_cv)}</span> CV
+              </p>
+            {/each}
+          {/if}
         </li>
       {/each}
     </ul>

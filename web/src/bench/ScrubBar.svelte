@@ -86,7 +86,9 @@
         <polyline points={line(measured)} fill="none" stroke="#3d3d3d" stroke-width="1" />
         <polyline points={line(noise)} fill="none" stroke="#161616" stroke-width="1.8" />
         <line x1="0" x2={width} y1={y(tolerance)} y2={y(tolerance)} stroke="#3d3d3d" stroke-dasharray="4 3" />
-        <text x={width - 4} text-anchor="end" y={y(tolerance) - 3} font-size="11" fill="#161616">tolerance {tolerance} CV</text>
+        <text x={width - 4} text-anchor="end" y={y(tolerance) - 3} font-size="11" fill="#161616"
+          >tolerance {tolerance} CV</text
+        >
       {/if}
       <line x1={x(bench.n)} x2={x(bench.n)} y1="0" y2={HEIGHT} stroke="#000" stroke-width="4" />
       <line x1={x(bench.n)} x2={x(bench.n)} y1="0" y2={HEIGHT} stroke="#fff" stroke-width="2" />

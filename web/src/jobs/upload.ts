@@ -17,7 +17,7 @@ export async function upload(
     do {
       const piece = file.slice(offset, offset + CHUNK);
       await sendChunk(
-        `/api/jobs/${jobId}/uploads/${token}/${encodeURIComponent(file.name)}?offset=${offset}`,
+        `/api/jobs/${jobId}/uploads/${token}/files/${encodeURIComponent(file.name)}?offset=${offset}`,
         piece,
       );
       offset += piece.size;

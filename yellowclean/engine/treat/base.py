@@ -79,19 +79,17 @@ class Around(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Window:
-    """The pictures a treatment works on: frame n and its neighbours over the same region.
-
-    `x`, `y` place the region in the frame. Neighbours beyond the ends of the shot are absent.
+    """What a treatment works on: frame n over a region whose corner is at (x, y) of the frame, and the
+    numbers of the neighbours there are. A neighbour is pulled only when asked for, so that a step
+    holds one at a time; beyond the ends of the shot there are none.
     """
 
     n: int
     x: int
     y: int
-    pictures: dict[int, Picture]
-
-    @property
-    def here(self) -> Picture:
-        return self.pictures[self.n]
+    here: Picture
+    neighbours: tuple[int, ...]
+    pull: Callable[[int], Picture]
 
 
 @dataclass(frozen=True, slots=True)

@@ -49,21 +49,21 @@ def need(p: Temporal) -> Need:
 def apply(p: Temporal, window: Window, around: Around) -> Picture:
     """Merge the neighbours into the frame; the margins of the result are not valid."""
     here = window.here
-    planes = {n: around.stabiliser.opponent(picture.rgb) for n, picture in window.pictures.items()}
-    before = planes[window.n]
+    before = around.stabiliser.opponent(here.rgb)
     spectrum = around.profile.spectrum_array()[:, 0]
     sigma = np.sqrt((spectrum**2).mean(axis=(1, 2))).astype(np.float32)
     shape = before.shape[1:]
     total, weight, squares = before.copy(), np.ones(shape, np.float32), np.ones(shape, np.float32)
-    for n, other in planes.items():
-        if n != window.n:
-            flow = around.motion(window.n, n)
-            place = np.array([window.x, window.y, p.search], np.float32)
-            _merge_neighbour(before, other, flow.vectors, flow.reduction, place, sigma, p.difference,
-                             total, weight, squares)  # fmt: skip
-    merged = total / weight
+    place = np.array([window.x, window.y, p.search], np.float32)
+    for n in window.neighbours:
+        other = around.stabiliser.opponent(window.pull(n).rgb)
+        flow = around.motion(window.n, n)
+        _merge_neighbour(
+            before, other, flow.vectors, flow.reduction, place, sigma, p.difference, total, weight, squares
+        )
+    total /= weight
     share = np.array([p.luma, p.chroma, p.chroma], np.float32)[:, None, None] / 100
-    after = before + share * (merged - before)
+    after = before + share * (total - before)
     own = 1 - share[:2] + share[:2] / weight
     left = here.noise * (own**2 + share[:2] ** 2 * (squares - 1) / weight**2)
     return Picture(around.stabiliser.applied(here.rgb, before, after, here.noise - left), left)

@@ -7,7 +7,6 @@ import json
 from collections.abc import AsyncIterator
 
 from asgiref.sync import sync_to_async
-from django.db import close_old_connections
 from django.http import HttpRequest, StreamingHttpResponse
 from ninja import Router
 
@@ -51,7 +50,6 @@ async def _changes(job_id: int) -> AsyncIterator[bytes]:
 
 @sync_to_async
 def _states(job_id: int) -> list[EventWork]:
-    close_old_connections()
     return [
         EventWork(
             kind=kind.__name__.lower(),

@@ -37,7 +37,7 @@ def begin_upload(request: HttpRequest, job_id: int) -> UploadState:
     return _state(folder, token)
 
 
-@router.put("/jobs/{job_id}/uploads/{token}/{name}", response=UploadState)
+@router.put("/jobs/{job_id}/uploads/{token}/files/{name}", response=UploadState)
 def upload_chunk(request: HttpRequest, job_id: int, token: str, name: str, offset: int) -> UploadState:
     """Append a chunk. The answer tells how much has arrived, so that a broken upload can go on."""
     folder = _folder(Job.objects.get(pk=job_id), token)

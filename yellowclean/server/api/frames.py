@@ -7,7 +7,6 @@ import threading
 from concurrent.futures import ThreadPoolExecutor
 
 from asgiref.sync import sync_to_async
-from django.db import close_old_connections
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
@@ -55,7 +54,6 @@ async def get_frame(
 
 @sync_to_async
 def _looked_up(shot_id: int, version_id: int | None) -> tuple[Shot, Plan]:
-    close_old_connections()
     shot = Shot.objects.get(pk=shot_id)
     if version_id is None:
         return shot, Plan()

@@ -1,0 +1,1 @@
+"""Speed and quality side by side with general-purpose libraries: `make bench`."""

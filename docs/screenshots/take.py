@@ -1,0 +1,81 @@
+"""Takes the pictures in this folder from a running `make demo`: .venv/bin/python docs/screenshots/take.py"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from playwright.sync_api import Page, expect, sync_playwright
+
+HERE = Path(__file__).parent
+ADDRESS = sys.argv[1] if len(sys.argv) > 1 else "http://127.0.0.1:8000"
+PATIENCE = 120_000
+
+
+def settled(page: Page) -> None:
+    """Wait until the picture is there and nothing computes."""
+    expect(page.locator("canvas[data-shown]")).to_be_visible(timeout=PATIENCE)
+    page.wait_for_timeout(400)
+    expect(page.get_by_text("computing …")).to_have_count(0, timeout=PATIENCE)
+    page.wait_for_timeout(300)
+
+
+def keep(page: Page, name: str) -> None:
+    page.screenshot(path=str(HERE / f"{name}.png"))
+
+
+def take(page: Page) -> None:
+    page.set_default_timeout(PATIENCE)
+    page.goto(ADDRESS)
+    page.wait_for_selector("main li img")
+    measure = page.get_by_role("button", name="Measure all")
+    if measure.is_visible() and measure.is_enabled():
+        measure.click()
+    expect(page.locator(".figure", has_text="5").nth(1)).to_be_visible(timeout=PATIENCE)
+    expect(page.get_by_text("waiting to be measured")).to_have_count(0, timeout=PATIENCE)
+    expect(page.locator("progress[aria-label=Measuring]")).to_have_count(0, timeout=PATIENCE)
+    page.wait_for_timeout(1500)
+    keep(page, "jobs")
+
+    page.get_by_role("link", name="q9_012_quay_lantern", exact=True).click()
+    settled(page)
+    page.keyboard.press("End")
+    settled(page)
+    keep(page, "bench-source")
+    if not page.locator("[data-step]").count():
+        page.get_by_role("button", name="Propose").click()
+    expect(page.locator("[data-after=noise]")).to_be_visible()
+    page.keyboard.press("Home")
+    for _ in range(24):
+        page.keyboard.press("ArrowRight")
+    page.keyboard.press("7")
+    page.get_by_role("button", name="Wipe against source").click()
+    page.get_by_role("button", name="1. Temporal").click()
+    settled(page)
+    keep(page, "bench-result-wipe")
+    page.get_by_role("button", name="Wipe against source").click()
+    page.get_by_role("button", name="Removed").click()
+    page.get_by_label("Zoom").select_option("200")
+    settled(page)
+    keep(page, "bench-removed")
+    page.get_by_label("Zoom").select_option("fit")
+    page.keyboard.press("7")
+    page.get_by_role("button", name="Render…").click()
+    page.get_by_label("Last frame").fill("11")
+    if not page.locator("[data-render=done]").count():
+        page.get_by_role("button", name="Start render").click()
+    expect(page.locator("[data-render=done]").first).to_be_visible(timeout=PATIENCE)
+    page.wait_for_timeout(800)
+    keep(page, "render-dialog")
+
+
+def main() -> None:
+    with sync_playwright() as playwright:
+        flags = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=flags)
+        take(browser.new_page(viewport={"width": 1280, "height": 800}))
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()

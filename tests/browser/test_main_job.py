@@ -1,0 +1,223 @@
+"""The main job in a real browser: from the demo job to a downloaded, measured result."""
+
+from __future__ import annotations
+
+import base64
+import io
+import re
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from django.conf import settings
+from django.contrib.staticfiles.testing import StaticLiveServerTestCase
+from django.core.management import call_command
+from PIL import Image
+from playwright.sync_api import Browser, Locator, Page, Playwright, expect, sync_playwright
+
+from tests.clips import psnr, temporary_folder
+from tests.processes import AsgiServerThread, kill, worker_process
+from yellowclean.engine.media import open_source
+from yellowclean.server.models import Job, Shot
+
+CHROMIUM = "/usr/bin/chromium"
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+PATIENCE = 90_000
+QUAY = "q9_012_quay_lantern"
+
+
+class BrowserCase(StaticLiveServerTestCase):
+    """A page of the application with a small demo job, and a worker behind it."""
+
+    server_thread_class = AsgiServerThread
+    playwright: Playwright
+    browser: Browser
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.playwright = sync_playwright().start()
+        cls.browser = cls.playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls.browser.close()
+        cls.playwright.stop()
+        super().tearDownClass()
+
+    def setUp(self) -> None:
+        call_command("demo", size="384x216", frames=12, verbosity=0, stdout=(self.output()))
+        worker = worker_process()
+        self.addCleanup(kill, worker)
+        self.page: Page = self.browser.new_page(viewport={"width": 1280, "height": 800}, accept_downloads=True)
+        self.addCleanup(self.page.close)
+        self.page.set_default_timeout(PATIENCE)
+        self.troubles: list[str] = []
+        self.page.on("pageerror", lambda error: self.troubles.append(str(error)))
+        self.addCleanup(lambda: self.assertEqual(self.troubles, []))
+
+    def output(self) -> Any:
+        return (temporary_folder(self) / "demo.log").open("w")
+
+    def open_quay(self) -> None:
+        self.page.goto(self.live_server_url)
+        self.page.get_by_role("link", name=QUAY, exact=True).click()
+        expect(self.page.get_by_role("heading", name=QUAY)).to_be_visible()
+        self.picture_settled("source")
+
+    def picture_settled(self, view: str) -> Locator:
+        """The picture once every part of it shows the wanted view."""
+        canvas = self.page.locator(f'canvas[data-shown*="view={view}"]')
+        expect(canvas).to_be_visible(timeout=PATIENCE)
+        expect(self.page.get_by_text("computing …")).to_have_count(0, timeout=PATIENCE)
+        return canvas
+
+    def pixels(self) -> np.ndarray:
+        """What the canvas shows, H×W×3."""
+        address = self.page.evaluate("document.querySelector('canvas').toDataURL('image/png')")
+        picture = Image.open(io.BytesIO(base64.b64decode(address.split(",")[1])))
+        return np.array(picture.convert("RGB"))
+
+    def measure(self) -> None:
+        self.page.get_by_role("button", name="Measure", exact=True).click()
+        expect(self.page.locator('[data-finding="noise"]')).to_be_visible(timeout=PATIENCE)
+
+
+class MainJob(BrowserCase):
+    def test_from_the_demo_job_to_a_downloaded_result(self) -> None:
+        page = self.page
+        self.open_quay()
+        source = self.pixels()
+        self.measure()
+        expect(page.locator('[data-finding="noise"] .outside')).to_be_visible()
+        page.get_by_role("button", name="Propose").click()
+        expect(page.locator('[data-step="temporal"]')).to_be_visible()
+        self.picture_settled("result")
+        result = self.pixels()
+        self.assertGreater(np.abs(result.astype(int) - source).mean(), 1)
+        expect(page.locator('[data-after="noise"]')).to_be_visible()
+
+        page.get_by_role("button", name="Removed").click()
+        self.picture_settled("removed")
+        removed = self.pixels()
+        self.assertLess(abs(float(removed[300:500, 300:900].mean()) - 127.5), 8)
+        page.locator('[data-step="temporal"] input[type=checkbox]').uncheck()
+        page.wait_for_function("before => document.querySelector('canvas').dataset.shown !== before",
+                               arg=page.locator("canvas").get_attribute("data-shown"))  # fmt: skip
+        self.picture_settled("removed")
+        self.assertGreater(np.abs(self.pixels().astype(int) - removed).mean(), 2)
+        page.get_by_role("button", name="Undo").click()
+        expect(page.locator('[data-step="temporal"] input[type=checkbox]')).to_be_checked()
+
+        self.wipe(source, result)
+        self.download_and_compare()
+
+    def wipe(self, source: np.ndarray, result: np.ndarray) -> None:
+        """Left of the line is the source, right of it the result, and the line can be dragged."""
+        page = self.page
+        page.get_by_role("button", name="Result").click()
+        page.get_by_role("button", name="Wipe against source").click()
+        self.picture_settled("result")
+        line = page.get_by_role("slider", name="Wipe")
+        box = line.bounding_box()
+        assert box
+        page.mouse.move(box["x"] + 8, box["y"] + 200)
+        page.mouse.down()
+        page.mouse.move(box["x"] - 200, box["y"] + 200, steps=4)
+        page.mouse.up()
+        self.assertLess(int(line.get_attribute("aria-valuenow") or 50), 35)
+        split = self.pixels()
+        edge = int((line.bounding_box() or box)["x"] + 8 - (page.locator("canvas").bounding_box() or box)["x"])
+        np.testing.assert_array_equal(split[200:500, : edge - 4], source[200:500, : edge - 4])
+        np.testing.assert_array_equal(split[200:500, edge + 4 :], result[200:500, edge + 4 :])
+        page.keyboard.down("y")
+        expect(page.get_by_test_id("picture-label")).to_have_text("Source (held)")
+        page.keyboard.up("y")
+        page.get_by_role("button", name="Wipe against source").click()
+
+    def download_and_compare(self) -> None:
+        """The file decodes, has every frame, and is at least 4 dB nearer to the truth."""
+        page = self.page
+        page.get_by_role("button", name="Render…").click()
+        page.get_by_label("Format").select_option("ffv1")
+        page.get_by_role("button", name="Start render").click()
+        expect(page.locator('[data-render="done"]')).to_be_visible(timeout=PATIENCE)
+        with page.expect_download() as coming:
+            page.get_by_role("link", name="Download").click()
+        path = temporary_folder(self) / coming.value.suggested_filename
+        coming.value.save_as(path)
+        shot = Shot.objects.get(name=QUAY)
+        written, noisy = open_source(path), open_source(shot.path)
+        truth = open_source(Path(shot.path).with_name("truth.mkv"))
+        self.assertEqual(written.info.frames, 12)
+        before = np.mean([psnr(noisy.read(n), truth.read(n)) for n in range(12)])
+        after = np.mean([psnr(written.read(n), truth.read(n)) for n in range(12)])
+        self.assertGreater(after - before, 4.0)
+
+
+class Looking(BrowserCase):
+    def test_frames_zoom_and_the_address(self) -> None:
+        page = self.page
+        self.open_quay()
+        page.keyboard.press("ArrowRight")
+        page.keyboard.press("PageDown")
+        page.get_by_label("Zoom").select_option("200")
+        page.locator("body").click(position={"x": 700, "y": 60})
+        self.picture_settled("source")
+        expect(page).to_have_url(re.compile("frame=11&view=source&zoom=200"))
+        pixels = self.pixels()
+        left = int(page.evaluate("document.querySelector('canvas').width")) // 2 - 384
+        inside = pixels[300:340, left % 2 :][:, 200:400]
+        pairs = (
+            np.abs(inside[:, 0::2].astype(int) - inside[:, 1::2]).max(),
+            np.abs(inside[:, 1:-1:2].astype(int) - inside[:, 2::2]).max(),
+        )
+        self.assertEqual(min(pairs), 0)  # every source pixel is a square of two by two
+        page.reload()
+        self.picture_settled("source")
+        expect(page.get_by_label("Zoom")).to_have_value("200")
+
+    def test_a_bad_patch_says_why_and_a_typed_number_counts(self) -> None:
+        page = self.page
+        self.open_quay()
+        self.measure()
+        page.get_by_role("button", name="Draw a patch").click()
+        box = page.locator("canvas").bounding_box()
+        assert box
+        page.mouse.move(box["x"] + 300, box["y"] + 120)
+        page.mouse.down()
+        page.mouse.move(box["x"] + 560, box["y"] + 300, steps=3)
+        page.mouse.up()
+        expect(page.locator('[data-patch="texture"]')).to_contain_text("Move it to a plain area")
+        page.get_by_role("button", name="Propose").click()
+        page.get_by_role("button", name="2. Spatial").click()
+        field = page.get_by_label("Threshold", exact=True)
+        field.fill("99")
+        field.press("Enter")
+        expect(field).to_have_value("5")
+        page.get_by_role("button", name=re.compile("Reset Threshold")).click()
+        expect(field).to_have_value("2.7")
+
+
+class Adding(BrowserCase):
+    def test_footage_is_added_and_a_bad_file_is_refused_in_one_line(self) -> None:
+        page = self.page
+        page.goto(self.live_server_url)
+        shot = Path(Shot.objects.get(name="q9_031_dusk_cranes").path)
+        bad = settings.YELLOW_CLEAN.data / "letter.mov"
+        bad.write_text("Dear editor")
+        page.get_by_label("Name of a new job").fill("Second reel")
+        page.get_by_role("button", name="Open new job").click()
+        expect(page.get_by_text("No footage yet")).to_be_visible()
+        page.get_by_label("Choose footage").set_input_files([shot, bad])
+        expect(page.get_by_role("link", name="q9_031_dusk_cranes", exact=True)).to_be_visible()
+        expect(page.get_by_text(re.compile(r"^letter\.mov: cannot be read as video"))).to_be_visible()
+        self.assertEqual(Job.objects.get(name="Second reel").shots.count(), 1)

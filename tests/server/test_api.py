@@ -1,0 +1,208 @@
+"""The API without background work: jobs, footage coming in, patches, plans, pictures, refusals."""
+
+from __future__ import annotations
+
+import io
+import json
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from django.conf import settings
+from django.test import TestCase, override_settings
+from PIL import Image
+
+from tests.clips import temporary_folder
+from yellowclean.engine.measure.survey import survey
+from yellowclean.engine.media import open_source
+from yellowclean.engine.testcamera import Camera, ShotRecipe, shoot
+from yellowclean.server.models import Job, PlanVersion, Shot
+from yellowclean.server.use_cases import add_shot
+
+
+def footage(folder: Path, scene: str = "dusk", codec: str = "ffv1", frames: int = 4) -> Path:
+    recipe = ShotRecipe(
+        name=scene,
+        scene=scene,
+        width=192,
+        height=128,
+        frames=frames,
+        codec=codec,
+        camera=Camera(stops_under=3),  # type: ignore[arg-type]
+    )
+    return shoot(recipe, folder)
+
+
+class ApiCase(TestCase):
+    def setUp(self) -> None:
+        self.folder = temporary_folder(self)
+        self.job = Job.objects.create(name="Quay Nine")
+
+    def ask(self, method: str, path: str, body: Any = None, status: int = 200) -> Any:
+        send = getattr(self.client, method)
+        kwargs = {} if body is None else {"data": json.dumps(body), "content_type": "application/json"}
+        response = send(f"/api{path}", **kwargs)
+        self.assertEqual(response.status_code, status, response.content[:300])
+        return response.json() if response.content else None
+
+    def surveyed_shot(self) -> Shot:
+        shot = add_shot(self.job, footage(self.folder))
+        shot.survey = survey(open_source(shot.path)).model_dump(mode="json", by_alias=True)
+        shot.save()
+        return shot
+
+
+class Jobs(ApiCase):
+    def test_create_rename_list_delete(self) -> None:
+        made = self.ask("post", "/jobs", {"name": " Reel 2 "})
+        self.assertEqual(made["name"], "Reel 2")
+        self.ask("patch", f"/jobs/{made['id']}", {"name": "Reel two"})
+        self.assertEqual({j["name"] for j in self.ask("get", "/jobs")}, {"Quay Nine", "Reel two"})
+        self.ask("delete", f"/jobs/{made['id']}", status=204)
+        self.ask("get", f"/jobs/{made['id']}/shots", status=404)
+        self.assertIn("needs a name", self.ask("post", "/jobs", {"name": "  "}, 422)["detail"])
+
+    def test_the_contact_sheet_costs_a_fixed_number_of_queries(self) -> None:
+        path = footage(self.folder)
+        for _ in range(3):
+            add_shot(self.job, path)
+        with self.assertNumQueries(5):
+            self.assertEqual(len(self.ask("get", f"/jobs/{self.job.pk}/shots")), 3)
+
+    def test_another_origin_may_not_write(self) -> None:
+        response = self.client.post(
+            "/api/jobs", "{}", content_type="application/json", HTTP_ORIGIN="http://evil.example"
+        )
+        self.assertEqual(response.status_code, 403)
+
+
+class Incoming(ApiCase):
+    def send(self, token: str, name: str, data: bytes, offset: int = 0) -> Any:
+        path = f"/api/jobs/{self.job.pk}/uploads/{token}/files/{name}?offset={offset}"
+        response = self.client.put(path, data, content_type="application/octet-stream")
+        return response.json()
+
+    def test_upload_in_chunks_resumes_and_becomes_a_shot(self) -> None:
+        data = footage(self.folder).read_bytes()
+        token = self.ask("post", f"/jobs/{self.job.pk}/uploads")["token"]
+        half = len(data) // 2
+        self.send(token, "dusk.mkv", data[:half])
+        again = self.send(token, "dusk.mkv", data[:half])  # a chunk sent twice is taken once
+        self.assertEqual(again["received"], {"dusk.mkv": half})
+        self.send(token, "dusk.mkv", data[half:], half)
+        added = self.ask("post", f"/jobs/{self.job.pk}/uploads/{token}/complete")
+        self.assertEqual([s["name"] for s in added["shots"]], ["dusk"])
+        self.assertEqual(added["shots"][0]["media"]["frames"], 4)
+        shot = Shot.objects.get()
+        self.ask("delete", f"/shots/{shot.pk}", status=204)
+        self.assertFalse(Path(shot.path).exists())
+
+    def test_a_folder_of_pictures_becomes_one_shot_and_bad_files_are_named(self) -> None:
+        pattern = footage(self.folder, codec="tiff")
+        token = self.ask("post", f"/jobs/{self.job.pk}/uploads")["token"]
+        for picture in sorted(pattern.parent.glob("*.tif")):
+            self.send(token, picture.name, picture.read_bytes())
+        self.send(token, "notes.txt", b"to do")
+        self.send(token, "broken.mov", b"\0" * 400)
+        added = self.ask("post", f"/jobs/{self.job.pk}/uploads/{token}/complete")
+        self.assertEqual([(s["name"], s["media"]["frames"]) for s in added["shots"]], [("dusk", 4)])
+        self.assertEqual(len(added["refused"]), 2)
+        self.assertTrue(all(line.split(":")[0] in {"notes.txt", "broken.mov"} for line in added["refused"]))
+
+    def test_names_and_tokens_cannot_leave_the_folder(self) -> None:
+        token = self.ask("post", f"/jobs/{self.job.pk}/uploads")["token"]
+        for name in ("..%5C..%5Cx", ".hidden.mkv"):
+            self.assertIn("can be stored", self.send(token, name, b"1")["detail"])
+        self.assertIn("does not exist", self.send("a-b", "x.mkv", b"1")["detail"])
+        empty = self.ask("post", f"/jobs/{self.job.pk}/uploads/{token}/complete", status=422)
+        self.assertIn("Nothing was uploaded", empty["detail"])
+
+    def test_import_reads_only_allowed_folders(self) -> None:
+        path = footage(self.folder)
+        options = replace(settings.YELLOW_CLEAN, media_folders=(self.folder.resolve(),))
+        with override_settings(YELLOW_CLEAN=options):
+            self.assertEqual(len(self.ask("get", "/folders")), 1)
+            listed = self.ask("get", f"/folders?path={self.folder}")
+            self.assertIn("dusk.mkv", [entry["name"] for entry in listed])
+            added = self.ask("post", f"/jobs/{self.job.pk}/import?path={path}")
+            self.assertEqual(added["shots"][0]["name"], "dusk")
+            for outside in ("/etc/passwd", f"{self.folder}/../../etc"):
+                self.assertIn(
+                    "not in a folder",
+                    self.ask("post", f"/jobs/{self.job.pk}/import?path={outside}", status=422)["detail"],
+                )
+        self.assertTrue(path.exists())
+
+
+class Bench(ApiCase):
+    def test_propose_change_and_measure_what_is_left(self) -> None:
+        shot = self.surveyed_shot()
+        version = self.ask("post", f"/shots/{shot.pk}/propose", {})
+        self.assertEqual((version["label"], len(version["plan"]["steps"])), ("A", 2))
+        left = self.ask("get", f"/versions/{version['id']}/remaining")
+        self.assertEqual(left["basis"], "patches")
+        noise = next(f for f in (shot.survey or {})["findings"] if f["kind"] == "noise")["value"]
+        self.assertLess(left["values"]["noise"], 0.4 * noise)
+        sheet = self.ask("get", f"/jobs/{self.job.pk}/shots")[0]
+        self.assertEqual(sheet["findings"][0]["remaining"], left["values"]["noise"])
+
+        version["plan"]["steps"][1]["mix"] = 30
+        changed = self.ask("put", f"/versions/{version['id']}", {"plan": version["plan"]})
+        self.assertNotEqual(changed["key"], version["key"])
+        self.assertEqual(self.ask("post", f"/shots/{shot.pk}/propose", {})["label"], "B")
+
+    def test_wrong_plans_are_refused_and_the_old_one_is_kept(self) -> None:
+        version = self.ask("post", f"/shots/{self.surveyed_shot().pk}/propose", {})
+        before = PlanVersion.objects.get().document
+        version["plan"]["steps"][0]["settings"]["frames"] = 99
+        refused = self.ask("put", f"/versions/{version['id']}", {"plan": version["plan"]}, 422)
+        self.assertIn("frames", refused["detail"])
+        self.assertNotIn("\n", refused["detail"])
+        self.assertEqual(PlanVersion.objects.get().document, before)
+
+    def test_unmeasured_shots_cannot_be_proposed_for(self) -> None:
+        shot = add_shot(self.job, footage(self.folder))
+        self.assertIn("measure it first", self.ask("post", f"/shots/{shot.pk}/propose", {}, 422)["detail"])
+
+    def test_patches_are_judged(self) -> None:
+        shot = self.surveyed_shot()
+        patch = (shot.survey or {})["patches"][0]["patch"]
+        self.assertTrue(self.ask("post", f"/shots/{shot.pk}/patch", patch)["flat"])
+        small = self.ask("post", f"/shots/{shot.pk}/patch", patch | {"width": 8})
+        self.assertEqual((small["flat"], small["reason"]), (False, "too small"))
+        outside = self.ask("post", f"/shots/{shot.pk}/patch", patch | {"x": 190}, 422)
+        self.assertIn("reaches outside", outside["detail"])
+
+    def test_pictures_are_lossless_and_regions_match_the_whole(self) -> None:
+        shot = self.surveyed_shot()
+        version = self.ask("post", f"/shots/{shot.pk}/propose", {})["id"]
+        source = self.picture(shot, "n=1&view=source")
+        expected = np.rint(np.clip(open_source(shot.path).read(1), 0, 1) * 255)
+        np.testing.assert_array_equal(source, expected)
+        whole = self.picture(shot, f"n=1&view=result&version_id={version}")
+        part = self.picture(shot, f"n=1&view=result&version_id={version}&region=64,32,64,64")
+        np.testing.assert_array_equal(part, whole[32:96, 64:128])
+        removed = self.picture(shot, f"n=1&view=removed&version_id={version}").astype(float)
+        self.assertLess(abs(removed.mean() - 127.5), 4)
+        self.assertGreater(removed.std(), 20)
+        self.assertEqual(self.picture(shot, "n=1&scale=0.5").shape, (64, 96, 3))
+
+    def picture(self, shot: Shot, query: str) -> np.ndarray:
+        response = self.client.get(f"/api/shots/{shot.pk}/frame?{query}")
+        self.assertEqual(response["Content-Type"], "image/png", response.content[:200])
+        return np.array(Image.open(io.BytesIO(response.content)))
+
+    def test_pictures_that_do_not_exist(self) -> None:
+        shot = self.surveyed_shot()
+        cases = {"n=99": 422, "n=0&region=500,500,10,10": 422, "n=0&view=result&version_id=77": 404}
+        for query, status in cases.items():
+            with self.subTest(query):
+                refused = self.ask("get", f"/shots/{shot.pk}/frame?{query}", status=status)
+                self.assertNotIn("\n", refused["detail"])
+
+    def test_treatments_formats_and_the_page(self) -> None:
+        kinds = [t["kind"] for t in self.ask("get", "/treatments")]
+        self.assertEqual(kinds, ["temporal", "spatial"])
+        self.assertIn("prores-hq", [f["name"] for f in self.ask("get", "/formats")])
+        self.assertContains(self.client.get("/shots/1"), '<div id="app">')
