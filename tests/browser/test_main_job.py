@@ -100,7 +100,7 @@ class MainJob(BrowserCase):
         expect(page.locator('[data-finding="noise"] .outside')).to_be_visible()
         page.get_by_role("button", name="Propose").click()
         expect(page.locator('[data-step="temporal"]')).to_be_visible()
-        self.picture_settled("result")
+        address = self.picture_settled("result").get_attribute("data-shown")
         result = self.pixels()
         self.assertGreater(np.abs(result.astype(int) - source).mean(), 1)
         expect(page.locator('[data-after="noise"]')).to_be_visible()
@@ -117,13 +117,14 @@ class MainJob(BrowserCase):
         page.get_by_role("button", name="Undo").click()
         expect(page.locator('[data-step="temporal"] input[type=checkbox]')).to_be_checked()
 
+        page.get_by_role("button", name="Result").click()
+        page.wait_for_function("old => document.querySelector('canvas').dataset.shown === old", arg=address)
         self.wipe(source, result)
         self.download_and_compare()
 
     def wipe(self, source: np.ndarray, result: np.ndarray) -> None:
         """Left of the line is the source, right of it the result, and the line can be dragged."""
         page = self.page
-        page.get_by_role("button", name="Result").click()
         page.get_by_role("button", name="Wipe against source").click()
         self.picture_settled("result")
         line = page.get_by_role("slider", name="Wipe")

@@ -36,13 +36,18 @@ def reduction_for(width: int) -> float:
 
 
 def prepared(frame: Frame) -> npt.NDArray[np.uint8]:
-    """The 8-bit luma that motion is found on: reduced, square-rooted to lift shadows, softened."""
-    reduction = reduction_for(frame.shape[1])
-    size = round(frame.shape[1] / reduction), round(frame.shape[0] / reduction)
-    small = cv2.resize(luma(frame), size, interpolation=cv2.INTER_AREA) if reduction > 1 else luma(frame)
-    soft = cv2.GaussianBlur(small, (0, 0), 1.2)
-    lifted = np.sqrt(np.clip(soft, 0, 1))
-    return (lifted * 255).astype(np.uint8)
+    """What motion is found on, of a whole frame."""
+    return eight_bit(luma(frame))
+
+
+def eight_bit(plane: Array) -> npt.NDArray[np.uint8]:
+    """Luma as motion sees it: reduced, softened, square-rooted to lift shadows, in 8 bits."""
+    reduction = reduction_for(plane.shape[1])
+    if reduction > 1:
+        size = round(plane.shape[1] / reduction), round(plane.shape[0] / reduction)
+        plane = cv2.resize(plane, size, interpolation=cv2.INTER_AREA)
+    soft = cv2.GaussianBlur(plane, (0, 0), 1.2)
+    return (np.sqrt(np.clip(soft, 0, 1)) * 255).astype(np.uint8)
 
 
 def flow(here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], full_width: int) -> Flow:

@@ -67,7 +67,8 @@ class Plan(BaseModel):
 
     def digest(self, steps: int | None = None) -> str:
         """A hash of all that decides the result of the first `steps` steps."""
-        acting = [s.model_dump(exclude={"reason"}) for s in self.steps[:steps] if s.acts]
+        # The filled-in parameters, not the settings as written: 100 and 100.0 are one value.
+        acting = [(s.kind, s.mix, s.parameters.model_dump()) for s in self.steps[:steps] if s.acts]
         told = repr(acting) + (self.profile.model_dump_json() if self.profile and acting else "")
         return hashlib.sha256(told.encode()).hexdigest()[:24]
 

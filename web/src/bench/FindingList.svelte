@@ -5,6 +5,12 @@
 
   const { bench }: { bench: Bench } = $props();
   const report = $derived(bench.shot?.report);
+  const treated = $derived(new Set(bench.treatments.flatMap((t) => t.treats)));
+  /** Findings that ask for attention, or that a treatment is there for; the rest is one line. */
+  const shownFindings = $derived(
+    (report?.findings ?? []).filter((f) => f.value > f.tolerance || treated.has(f.kind)),
+  );
+  const quietFindings = $derived((report?.findings ?? []).filter((f) => !shownFindings.includes(f)));
   const steps = $derived(bench.version?.plan.steps ?? []);
   const estimated = $derived(bench.remaining?.basis === "estimate");
 
@@ -28,7 +34,7 @@
 
 {#if report}
   <ol>
-    {#each report.findings as finding (finding.kind)}
+    {#each shownFindings as finding (finding.kind)}
       {@const after = bench.remaining?.values[finding.kind]}
       {@const outside = (after ?? finding.value) > finding.tolerance}
       <li class="border-b border-rule py-1.5" data-finding={finding.kind}>
@@ -44,16 +50,23 @@
               →{estimated ? " about " : " "}<span class={[outside && "outside"]} data-after={finding.kind}
                 >{short(after)}</span
               >
-            {/if} CV
+            {/if}
+            {finding.unit}
           </span>
         </button>
+        {#if finding.detail}<p class="text-[13px] text-quiet">{finding.detail}</p>{/if}
         <p class="flex justify-between text-[13px] whitespace-nowrap text-quiet">
-          <span>{percentOfScale(finding.value)} of full scale</span>
-          <span>tolerance {finding.tolerance} CV</span>
+          {#if finding.unit === "CV"}<span>{percentOfScale(finding.value)} of full scale</span>{/if}
+          <span>tolerance {finding.tolerance} {finding.unit}</span>
           <span>sure {percent(finding.confidence)}</span>
         </p>
       </li>
     {/each}
+    {#if quietFindings.length}
+      <li class="border-b border-rule py-1.5 text-[13px] text-quiet" data-testid="inside">
+        Inside tolerance: {quietFindings.map((f) => `${f.kind} ${short(f.value)} ${f.unit}`).join(", ")}
+      </li>
+    {/if}
     {#each steps as step, index (index)}
       {@const treatment = bench.treatments.find((t) => t.kind === step.kind)}
       {#if treatment}

@@ -6,11 +6,16 @@
 
   const { shot, onmeasure, onremove }: { shot: Shot; onmeasure: () => void; onremove: () => void } = $props();
   const WIDTH = 480;
+  const MOST = 3;
+  const severity = (f: { value: number; tolerance: number }) => f.value / Math.max(f.tolerance, 0.01);
   const middle = $derived(Math.floor(shot.media.frames / 2));
   const scale = $derived(Math.min(1, WIDTH / shot.media.width));
   const picture = $derived(pictureAddress(shot, middle, "source", null, null, scale));
   const worst = $derived(
-    [...(shot.findings ?? [])].sort((a, b) => b.value / b.tolerance - a.value / a.tolerance),
+    (shot.findings ?? [])
+      .filter((finding) => finding.outside || finding.remaining !== null)
+      .sort((a, b) => severity(b) - severity(a))
+      .slice(0, MOST),
   );
   const state = $derived.by(() => {
     if (busy(shot)) return shot.survey?.state === "queued" ? "waiting to be measured" : "measuring";

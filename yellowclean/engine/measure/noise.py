@@ -9,7 +9,7 @@ below it, so that blocks with left-over detail, which only ever add variance, do
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -42,6 +42,9 @@ FROZEN = 0.04
 """A difference below this share of the spatial variance means that the frame was repeated."""
 
 TILES = 320
+
+
+Watch = Callable[[int, Frame, NoiseCurve], None]
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,11 +86,13 @@ def measure_noise(
     frames: range | None = None,
     progress: Progress | None = None,
     stopped: StopCheck = never,
+    watch: Watch | None = None,
 ) -> NoiseReading:
     """Measure a shot blind, or with the word of user patches on top.
 
     `patches` that are flat pull the curve through their own sigmas. `frames` limits what is looked
-    at. Raises `BadInput` when a patch is unusable or nothing in the shot can be measured.
+    at. `watch` is shown every frame in order, with the curve. Raises `BadInput` when a patch is
+    unusable or nothing in the shot can be measured.
     """
     chosen = frames or range(source.info.frames)
     pairs: list[_Pair] = []
@@ -102,7 +107,7 @@ def measure_noise(
     if told:
         curve = _through_patches(curve, told)
     profile = _with_spectrum(curve, confidence, pairs, source)
-    by_frame = _by_frame(source, chosen, pairs, curve, progress, stopped)
+    by_frame = _by_frame(source, chosen, pairs, curve, progress, stopped, watch)
     worst = chosen[int(np.argmax(by_frame))]
     if not told:
         told = automatic_patches(source.read(worst), worst, curve, source.info.clip_levels)
@@ -296,8 +301,13 @@ def _ratios(variance: Array, blocks: Blocks, curve: NoiseCurve) -> Array:
 
 
 def _by_frame(
-    source: Source, chosen: range, pairs: Sequence[_Pair], curve: NoiseCurve,
-    progress: Progress | None, stopped: StopCheck,
+    source: Source,
+    chosen: range,
+    pairs: Sequence[_Pair],
+    curve: NoiseCurve,
+    progress: Progress | None,
+    stopped: StopCheck,
+    watch: Watch | None,
 ) -> list[float]:  # fmt: skip
     """Luma sigma of each frame: its flattest blocks against the same quantile at the sampled places."""
     typical = white_profile(1.0).model_copy(update={"curve": curve}).typical_cv("luma")
@@ -305,7 +315,10 @@ def _by_frame(
     figures = []
     for count, n in enumerate(chosen):
         raise_if(stopped)
-        ratio = _flat_ratio(block_statistics(source.read(n), source.info.clip_levels), curve)
+        frame = source.read(n)
+        if watch:
+            watch(n, frame, curve)
+        ratio = _flat_ratio(block_statistics(frame, source.info.clip_levels), curve)
         figures.append(typical * ratio / usual if np.isfinite(ratio) else 0.0)
         if progress:
             progress(0.2 + 0.8 * (count + 1) / len(chosen))

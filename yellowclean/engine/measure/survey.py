@@ -3,51 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Literal
+from typing import Any, Literal
 
+import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..frames import Progress, StopCheck, never
+from ..frames import Array, Frame, Progress, StopCheck, luma, never
 from ..media import MediaInfo, Source
+from .findings import DETECTORS, Finding, Look, Place
 from .noise import NoiseReading, measure_noise
 from .patch import Patch, PatchReading
-from .profile import NoiseProfile
+from .profile import NoiseCurve, NoiseProfile
 
 TOLERANCES = {"noise": 4.0, "colour noise": 3.0}
-"""Default tolerance of each finding in its unit: noise below it is seldom noticed at 100 %
-(common practice, no source)."""
+"""Default tolerances in CV: noise below them is seldom noticed at 100 % (common practice, no source)."""
 
-UNITS = {"noise": "CV", "colour noise": "CV"}
-
-
-class Place(BaseModel):
-    """A region of a frame, in pixels."""
-
-    model_config = ConfigDict(frozen=True)
-
-    x: int
-    y: int
-    width: int
-    height: int
-
-
-class Finding(BaseModel):
-    """One measured fault with its unit, tolerance and place."""
-
-    model_config = ConfigDict(frozen=True)
-
-    kind: str
-    value: float
-    unit: str
-    tolerance: float
-    confidence: float = Field(ge=0, le=1)
-    frame: int
-    region: Place | None = None
-
-    @property
-    def outside(self) -> bool:
-        """Whether the finding still lies outside its tolerance."""
-        return self.value > self.tolerance
+LOOKS = 12
+"""Frames that detectors look at which need not see every frame."""
 
 
 class CurveReport(BaseModel):
@@ -99,13 +71,14 @@ def survey(
     progress: Progress | None = None, stopped: StopCheck = never,
 ) -> SurveyReport:  # fmt: skip
     """Measure a shot. See `measure_noise` for the arguments and errors."""
-    reading = measure_noise(source, patches, frames=frames, progress=progress, stopped=stopped)
-    first = frames.start if frames else 0
+    chosen = frames or range(source.info.frames)
+    watcher = _Watcher(source.info, chosen)
+    reading = measure_noise(source, patches, frames=frames, progress=progress, stopped=stopped, watch=watcher.show)
     return SurveyReport(
         media=source.info,
         noise=_report(reading),
         patches=reading.patches,
-        findings=_findings(reading, first),
+        findings=_noise_findings(reading, chosen.start) + watcher.findings(),
         profile=reading.profile,
         motion_px=reading.motion_px,
     )
@@ -126,7 +99,7 @@ def _report(reading: NoiseReading) -> NoiseReport:
     )
 
 
-def _findings(reading: NoiseReading, first: int) -> list[Finding]:
+def _noise_findings(reading: NoiseReading, first: int) -> list[Finding]:
     profile = reading.profile
     place = None
     if reading.patches:
@@ -136,8 +109,41 @@ def _findings(reading: NoiseReading, first: int) -> list[Finding]:
     values = {"noise": profile.typical_cv("luma"), "colour noise": profile.chroma_cv}
     return [
         Finding(
-            kind=kind, value=value, unit=UNITS[kind], tolerance=TOLERANCES[kind],
+            kind=kind, value=value, unit="CV", tolerance=TOLERANCES[kind],
             confidence=profile.confidence, frame=frame, region=place,
         )
         for kind, value in values.items()
     ]  # fmt: skip
+
+
+class _Watcher:
+    """Shows the frames of a pass to the detectors, each with the luma before and after it."""
+
+    def __init__(self, info: MediaInfo, chosen: range) -> None:
+        self._info = info
+        picked = np.linspace(chosen.start, chosen.stop - 1, min(LOOKS, len(chosen)))
+        self._picked = {round(n) for n in picked}
+        self._seen: dict[str, list[tuple[int, Any]]] = {d.kind: [] for d in DETECTORS}
+        self._before: Array | None = None
+        self._waiting: tuple[int, Frame, Array, NoiseCurve] | None = None
+
+    def show(self, n: int, frame: Frame, curve: NoiseCurve) -> None:
+        plane = luma(frame)
+        self._observe(plane)
+        self._waiting = n, frame, plane, curve
+
+    def _observe(self, after: Array | None) -> None:
+        """Let the detectors look at the frame that waited for its successor."""
+        if self._waiting is None:
+            return
+        n, frame, plane, curve = self._waiting
+        look = Look(n, self._info, frame, plane, self._before, after, curve)
+        for detector in DETECTORS:
+            if detector.every_frame or n in self._picked:
+                self._seen[detector.kind].append((n, detector.observe(look)))
+        self._before = plane
+
+    def findings(self) -> list[Finding]:
+        self._observe(None)
+        self._waiting = None
+        return [d.conclude(self._seen[d.kind], self._info) for d in DETECTORS]

@@ -7,7 +7,7 @@ from django.http import HttpRequest
 from ninja import Router
 
 from ...engine.errors import BadInput
-from ...engine.measure.survey import Finding
+from ...engine.measure.findings import Finding
 from ..models import Job, Shot, Work
 from ..use_cases import delete_shot
 from .schemas import FindingOut, JobIn, JobOut, ShotOut, WorkOut

@@ -29,6 +29,7 @@ class Command(BaseCommand):
         web = [sys.executable, "-m", "uvicorn", "yellowclean.server.asgi:application", "--port", str(port)]
         web += ["--log-level", "warning", "--timeout-graceful-shutdown", "2"]
         signal.signal(signal.SIGTERM, _interrupted)
+        signal.signal(signal.SIGINT, _interrupted)  # ignored by default where a shell started us aside
         children = [_child(web), _child([*manage, "worker"])]
         try:
             _wait_until_up(address, children)

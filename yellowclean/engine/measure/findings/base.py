@@ -1,0 +1,105 @@
+"""What a finding is, and what a detector of findings looks at."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+from pydantic import BaseModel, ConfigDict, Field
+
+from ...frames import Array, Frame
+from ...media import MediaInfo
+from ..profile import NoiseCurve
+
+
+class Place(BaseModel):
+    """A region of a frame, in pixels."""
+
+    model_config = ConfigDict(frozen=True)
+
+    x: int
+    y: int
+    width: int
+    height: int
+
+
+class Finding(BaseModel):
+    """One measured fault with its unit, tolerance and place. `detail` says the rest in words."""
+
+    model_config = ConfigDict(frozen=True)
+
+    kind: str
+    value: float
+    unit: str
+    tolerance: float
+    confidence: float = Field(ge=0, le=1)
+    frame: int
+    region: Place | None = None
+    detail: str = ""
+
+    @property
+    def outside(self) -> bool:
+        """Whether the finding still lies outside its tolerance."""
+        return self.value > self.tolerance
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """One frame as detectors see it: with its neighbours (None at the ends of the shot) and luma."""
+
+    n: int
+    info: MediaInfo
+    frame: Frame
+    luma: Array
+    before: Array | None
+    """Luma of the frame before."""
+    after: Array | None
+    """Luma of the frame after."""
+    curve: NoiseCurve
+
+
+@dataclass(frozen=True, slots=True)
+class Detector:
+    """Finds one kind of fault. `observe` looks at a frame and keeps little; `conclude` gets all that was
+    kept, in the order of the frames, and gives the finding. With `every_frame` it sees all frames, else
+    a spread of them."""
+
+    kind: str
+    unit: str
+    tolerance: float
+    order: int
+    observe: Callable[[Look], Any]
+    conclude: Callable[[Sequence[tuple[int, Any]], MediaInfo], Finding]
+    every_frame: bool = False
+
+    def finding(
+        self, value: float, frame: int, *, confidence: float = 1.0, region: Place | None = None, detail: str = ""
+    ) -> Finding:
+        return Finding(
+            kind=self.kind,
+            value=value,
+            unit=self.unit,
+            tolerance=self.tolerance,
+            confidence=min(max(confidence, 0.0), 1.0),
+            frame=frame,
+            region=region,
+            detail=detail,
+        )
+
+
+def densest(mask: npt.NDArray[np.bool_] | np.bool_, side: int = 64) -> Place | None:
+    """The square of a 0-1 map that holds most of it, or None where the map is empty."""
+    mask = np.asarray(mask)
+    height, width = mask.shape
+    if not mask.any():
+        return None
+    side = min(side, height, width)
+    sums = cv2.boxFilter(mask.astype(np.float32), -1, (side, side), normalize=False, borderType=cv2.BORDER_CONSTANT)
+    y, x = divmod(int(sums.argmax()), width)
+    left = min(max(x - side // 2, 0), width - side)
+    top = min(max(y - side // 2, 0), height - side)
+    return Place(x=left, y=top, width=side, height=side)
