@@ -43,7 +43,7 @@ def take(page: Page) -> None:
     settled(page)
     keep(page, "bench-source")
     if not page.locator("[data-step]").count():
-        page.get_by_role("button", name="Propose").click()
+        page.get_by_role("button", name="Propose", exact=True).click()
     expect(page.locator("[data-after=noise]")).to_be_visible()
     page.keyboard.press("Home")
     for _ in range(24):

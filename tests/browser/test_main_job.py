@@ -98,7 +98,7 @@ class MainJob(BrowserCase):
         source = self.pixels()
         self.measure()
         expect(page.locator('[data-finding="noise"] .outside')).to_be_visible()
-        page.get_by_role("button", name="Propose").click()
+        page.get_by_role("button", name="Propose", exact=True).click()
         expect(page.locator('[data-step="temporal"]')).to_be_visible()
         address = self.picture_settled("result").get_attribute("data-shown")
         result = self.pixels()
@@ -198,7 +198,7 @@ class Looking(BrowserCase):
         page.mouse.move(box["x"] + 560, box["y"] + 300, steps=3)
         page.mouse.up()
         expect(page.locator('[data-patch="texture"]')).to_contain_text("Move it to a plain area")
-        page.get_by_role("button", name="Propose").click()
+        page.get_by_role("button", name="Propose", exact=True).click()
         page.get_by_role("button", name="2. Spatial").click()
         field = page.get_by_label("Threshold", exact=True)
         field.fill("99")
@@ -206,6 +206,27 @@ class Looking(BrowserCase):
         expect(field).to_have_value("5")
         page.get_by_role("button", name=re.compile("Reset Threshold")).click()
         expect(field).to_have_value("2.7")
+
+
+class Profiles(BrowserCase):
+    def test_a_profile_is_saved_and_used_on_another_shot(self) -> None:
+        page = self.page
+        self.open_quay()
+        self.measure()
+        page.get_by_label("Name of the noise profile").fill("Quay cam 3200")
+        page.get_by_role("button", name="Save profile").click()
+        expect(page.get_by_label("Propose by").locator("option")).to_have_count(2)
+        page.get_by_role("link", name="All shots").click()
+        page.get_by_role("link", name="q9_020_sailcloth", exact=True).click()
+        self.picture_settled("source")
+        self.measure()
+        label = page.get_by_label("Propose by").locator("option").nth(1).inner_text()
+        page.get_by_label("Propose by").select_option(label=label)
+        expect(page.get_by_test_id("fit")).to_contain_text("Does not fit: this shot has less noise")
+        page.get_by_role("button", name="Propose", exact=True).click()
+        expect(page.locator('[data-step="spatial"]')).to_be_visible()
+        page.goto(f"{self.live_server_url}/profiles")
+        expect(page.get_by_label("Name of Quay cam 3200")).to_have_value("Quay cam 3200")
 
 
 class Adding(BrowserCase):

@@ -206,3 +206,32 @@ class Bench(ApiCase):
         self.assertEqual(kinds, ["temporal", "spatial"])
         self.assertIn("prores-hq", [f["name"] for f in self.ask("get", "/formats")])
         self.assertContains(self.client.get("/shots/1"), '<div id="app">')
+
+
+class Profiles(ApiCase):
+    def test_save_search_export_import_fit_and_propose_by(self) -> None:
+        shot = self.surveyed_shot()
+        tags = {"name": "Quay cam, ISO 3200", "camera": "Quay cam", "gain": "ISO 3200", "notes": "night"}
+        saved = self.ask("post", f"/shots/{shot.pk}/profile", tags)
+        self.assertGreater(saved["luma_cv"], 3)
+        self.assertEqual(len(self.ask("get", "/profiles?search=quay 3200")), 1)
+        self.assertEqual(self.ask("get", "/profiles?search=quay 800"), [])
+        fit = self.ask("get", f"/shots/{shot.pk}/profiles/{saved['id']}/fit")
+        self.assertTrue(fit["fits"])
+        self.assertAlmostEqual(fit["typical"], 1, places=3)
+
+        document = self.client.get(f"/api/profiles/{saved['id']}/file").content
+        louder = json.loads(document)
+        for name in ("r_cv", "g_cv", "b_cv", "luma_cv", "cb_cv", "cr_cv"):
+            louder["curve"][name] = [2 * v for v in louder["curve"][name]]
+        imported = self.ask("post", "/profiles/import?name=louder.json", louder)
+        fit = self.ask("get", f"/shots/{shot.pk}/profiles/{imported['id']}/fit")
+        self.assertEqual((fit["fits"], round(fit["typical"], 2)), (False, 0.5))
+        version = self.ask("post", f"/shots/{shot.pk}/propose", {"profile_id": imported["id"]})
+        self.assertEqual(version["plan"]["profile"]["curve"], louder["curve"])
+
+        broken = self.ask("post", "/profiles/import?name=x.json", {"curve": 3}, 422)
+        self.assertTrue(broken["detail"].startswith("x.json: curve"))
+        self.assertIn("needs a name", self.ask("post", f"/shots/{shot.pk}/profile", {"name": " "}, 422)["detail"])
+        self.ask("delete", f"/profiles/{saved['id']}", status=204)
+        self.assertEqual(len(self.ask("get", "/profiles")), 1)

@@ -2,6 +2,7 @@
   import BenchPage from "./bench/BenchPage.svelte";
   import JobsPage from "./jobs/JobsPage.svelte";
   import { notices } from "./lib/notices.svelte";
+  import ProfilesPage from "./profiles/ProfilesPage.svelte";
   import { router } from "./lib/router.svelte";
 
   const shot = $derived(router.path.match(/^\/shots\/(\d+)/)?.[1]);
@@ -12,6 +13,8 @@
   {#key shot}
     <BenchPage shotId={Number(shot)} />
   {/key}
+{:else if router.path.startsWith("/profiles")}
+  <ProfilesPage />
 {:else}
   <JobsPage jobId={job ? Number(job) : null} />
 {/if}

@@ -60,6 +60,8 @@ class Profile(models.Model):
     """A saved noise profile."""
 
     name = models.CharField(max_length=200)
+    camera = models.CharField(max_length=200, blank=True)
+    gain = models.CharField(max_length=100, blank=True, help_text="ISO or gain, as the camera names it.")
     notes = models.TextField(blank=True)
     document = models.JSONField()
     created = models.DateTimeField(auto_now_add=True)

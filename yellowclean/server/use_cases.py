@@ -14,6 +14,7 @@ from ..engine.errors import BadInput
 from ..engine.frames import never
 from ..engine.judge.patches import Remaining, remaining
 from ..engine.measure.patch import Patch
+from ..engine.measure.profile import NoiseProfile
 from ..engine.media import OUTPUT_FORMATS, SEQUENCE_ENDINGS, fingerprint, probe
 from ..engine.media.sequence import sequence_files
 from ..engine.plan import Plan
@@ -120,6 +121,15 @@ def measure_remaining(version: PlanVersion) -> Remaining:
         version.remaining = {"key": key, **found.model_dump()}
         PlanVersion.objects.filter(pk=version.pk).update(remaining=version.remaining)
     return Remaining.model_validate(version.remaining)
+
+
+def save_profile(profile: NoiseProfile, name: str, camera: str = "", gain: str = "", notes: str = "") -> Profile:
+    """Keep a noise profile in the library."""
+    if not name.strip():
+        raise BadInput("A noise profile needs a name; the camera and its ISO make a good one.")
+    named = profile.model_copy(update={"name": name.strip()[:200]})
+    document = named.model_dump(mode="json", by_alias=True)
+    return Profile.objects.create(name=named.name, camera=camera, gain=gain, notes=notes, document=document)
 
 
 def request_render(version: PlanVersion, format_name: str, frames: tuple[int, int] | None = None) -> Render:

@@ -2,6 +2,7 @@
   import { percent, short } from "../lib/format";
   import type { Bench } from "./bench.svelte";
   import CurveChart from "./CurveChart.svelte";
+  import ProfileChoice from "./ProfileChoice.svelte";
 
   const { bench }: { bench: Bench } = $props();
   const noise = $derived(bench.shot?.report?.noise);
@@ -18,6 +19,7 @@
       <span class="figure">{short(noise.r_cv)}</span> · G <span class="figure">{short(noise.g_cv)}</span> · B
       <span class="figure">{short(noise.b_cv)} CV</span> · sure {percent(noise.confidence)}
     </p>
+    <ProfileChoice {bench} />
   </section>
 {/if}
 

@@ -6,6 +6,8 @@ import {
   type Patch,
   type PatchReading,
   type Plan,
+  type Profile,
+  type ProfileFit,
   type Remaining,
   type Render,
   type ShotDetail,
@@ -29,6 +31,10 @@ export class Bench {
   renders = $state<Render[]>([]);
   remaining = $state<Remaining | null>(null);
   readings = $state<PatchReading[]>([]);
+  profiles = $state<Profile[]>([]);
+  /** The saved profile to propose by; null is the shot's own. */
+  profileId = $state<number | null>(null);
+  fit = $state<ProfileFit | null>(null);
   versionId = $state<number | null>(null);
   n = $state(0);
   view = $state<View>("source");
@@ -63,9 +69,10 @@ export class Bench {
   open = () =>
     notices.watch(async () => {
       await this.load();
-      [this.treatments, this.formats] = await Promise.all([
+      [this.treatments, this.formats, this.profiles] = await Promise.all([
         asked(api.GET("/api/treatments")),
         asked(api.GET("/api/formats")),
+        asked(api.GET("/api/profiles")),
       ]);
       await Promise.all([this.loadRenders(), this.measureRemaining()]);
     });
@@ -147,10 +154,30 @@ export class Bench {
     this.readings = this.readings.filter((r) => r !== reading);
   }
 
+  saveProfile = (name: string) =>
+    notices.watch(async () => {
+      const params = { path: { shot_id: this.id } };
+      const body = { name, camera: "", gain: "", notes: "" };
+      const saved = await asked(api.POST("/api/shots/{shot_id}/profile", { params, body }));
+      this.profiles = [...this.profiles, saved];
+    });
+
+  /** Choose what to propose by, and see how well it fits this shot. */
+  useProfile = (id: number | null) =>
+    notices.watch(async () => {
+      this.profileId = id;
+      this.fit = null;
+      if (id === null || !this.shot?.report) return;
+      const params = { path: { shot_id: this.id, profile_id: id } };
+      this.fit = await asked(api.GET("/api/shots/{shot_id}/profiles/{profile_id}/fit", { params }));
+    });
+
   propose = () =>
     notices.watch(async () => {
       const params = { path: { shot_id: this.id } };
-      const version = await asked(api.POST("/api/shots/{shot_id}/propose", { params, body: {} }));
+      const version = await asked(
+        api.POST("/api/shots/{shot_id}/propose", { params, body: { profile_id: this.profileId } }),
+      );
       await this.load();
       this.versionId = version.id;
       if (version.plan.steps?.length) this.view = "result";

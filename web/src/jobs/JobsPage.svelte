@@ -67,6 +67,7 @@
         </a>
       {/each}
     </nav>
+    <a href="/profiles" onclick={follow} class="btn btn-sm">Noise profiles</a>
     <form onsubmit={create} class="flex items-center gap-2">
       <input
         class="input w-44 input-sm"

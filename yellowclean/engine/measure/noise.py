@@ -38,8 +38,8 @@ Z_QUANTILE, Z_LOW = -0.5244, -1.6449
 FLAT_QUANTILE = 0.10
 Z_FLAT = -1.2816
 
-FROZEN = 0.04
-"""A difference below this share of the spatial variance means that the frame was repeated."""
+FROZEN_CV = 0.02
+"""A typical difference below this is no noise of any camera: the frame was repeated."""
 
 TILES = 320
 
@@ -141,9 +141,8 @@ def _pair(source: Source, n: int) -> _Pair:
     limits = source.info.clip_levels
     spatial, temporal = block_statistics(frame, limits), block_statistics(frame, limits, other, shift)
     finite = np.isfinite(temporal.variance[..., 3])
-    repeated = not finite.any() or (
-        np.median(temporal.variance[finite][:, 3]) < FROZEN * np.median(spatial.variance[..., 3])
-    )
+    typical = np.median(temporal.variance[finite][:, 3]) if finite.any() else 0.0
+    repeated = typical < (FROZEN_CV / CV_SCALE) ** 2
     return _Pair(n, frame, other, shift, spatial, None if repeated else temporal)
 
 
@@ -270,7 +269,12 @@ def _with_spectrum(curve: NoiseCurve, confidence: float, pairs: Sequence[_Pair],
 
 def _noise_tiles(pair: _Pair, curve: NoiseCurve, stabiliser: Stabiliser, most: int) -> list[Array]:
     """Tiles of pure noise: the compared difference (halved in variance), or flat tiles of the frame."""
-    ratio = _ratios(pair.variance(), pair.spatial, curve)
+    variance = pair.variance()
+    if pair.temporal is not None and pair.other is not None:
+        # A tile is compared by whole pixels: only where that suffices is its difference noise alone.
+        plain = block_statistics(pair.frame, (-np.inf, np.inf), pair.other, pair.shift, refined=False)
+        variance = np.maximum(variance, plain.variance)
+    ratio = _ratios(variance, pair.spatial, curve)
     rows, columns = ratio.shape[0] // 2, ratio.shape[1] // 2
     worst = ratio[: rows * 2, : columns * 2].reshape(rows, 2, columns, 2).max(axis=(1, 3))
     order = np.argsort(np.abs(worst - 1.05), axis=None)

@@ -18,7 +18,7 @@ from .stabilise import Stabiliser
 class Parameters(BaseModel):
     """Base of all parameter models: unknown names are refused, values are checked against limits."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, validate_default=True)
 
 
 def amount(default: float, title: str, help_text: str, *, most: float = 200.0) -> Any:

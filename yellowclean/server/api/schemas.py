@@ -88,6 +88,27 @@ class SurveyIn(Schema):
     patches: list[Patch] = Field(default_factory=list)
 
 
+class ProfileIn(Schema):
+    """How a noise profile is named and tagged."""
+
+    name: str
+    camera: str = ""
+    gain: str = ""
+    notes: str = ""
+
+
+class ProfileOut(ProfileIn):
+    """A saved noise profile; sigmas in 10-bit code values."""
+
+    id: int
+    created: datetime
+    luma_cv: float
+    chroma_cv: float
+    grain_px: float
+    confidence: float
+    origin: str
+
+
 class TreatmentOut(Schema):
     """A treatment; `parameters` is the JSON schema from which its controls are drawn."""
 
