@@ -22,19 +22,6 @@ LOOKS = 12
 """Frames that detectors look at which need not see every frame."""
 
 
-class CurveReport(BaseModel):
-    """Sigma against level, in 10-bit code values."""
-
-    level_cv: list[float]
-    r_cv: list[float]
-    g_cv: list[float]
-    b_cv: list[float]
-    luma_cv: list[float]
-    cb_cv: list[float]
-    cr_cv: list[float]
-    share: list[float]
-
-
 class NoiseReport(BaseModel):
     """Noise in 10-bit code values: medians over the levels present, the curve, one figure a frame."""
 
@@ -43,7 +30,7 @@ class NoiseReport(BaseModel):
     r_cv: float
     g_cv: float
     b_cv: float
-    curve: CurveReport
+    curve: NoiseCurve
     grain_px: float
     confidence: float
     by_frame_cv: list[float]
@@ -92,7 +79,7 @@ def _report(reading: NoiseReading) -> NoiseReport:
         r_cv=profile.typical_cv("r"),
         g_cv=profile.typical_cv("g"),
         b_cv=profile.typical_cv("b"),
-        curve=CurveReport(**profile.curve.model_dump()),
+        curve=profile.curve,
         grain_px=profile.grain_px,
         confidence=profile.confidence,
         by_frame_cv=reading.by_frame_cv,

@@ -103,3 +103,21 @@ def densest(mask: npt.NDArray[np.bool_] | np.bool_, side: int = 64) -> Place | N
     left = min(max(x - side // 2, 0), width - side)
     top = min(max(y - side // 2, 0), height - side)
     return Place(x=left, y=top, width=side, height=side)
+
+
+CutOff = tuple[list[float], Place | None]
+"""Percent of each channel that is cut off, and where most of it lies."""
+
+
+def cut_off(cut: npt.NDArray[np.bool_] | np.bool_) -> CutOff:
+    """What an H×W×3 map of clipped samples amounts to."""
+    cut = np.asarray(cut)
+    return [100 * float(cut[..., c].mean()) for c in range(3)], densest(cut.any(axis=2))
+
+
+def worst_cut_off(detector: Detector, seen: Sequence[tuple[int, CutOff]], where: str) -> Finding:
+    """The finding of the frame in which a channel loses most."""
+    worst, (channels, place) = max(seen, key=lambda item: max(item[1][0]))
+    red, green, blue = channels
+    detail = f"R {red:.2f} %, G {green:.2f} %, B {blue:.2f} % at {where}"
+    return detector.finding(max(channels), worst, region=place, detail=detail)
