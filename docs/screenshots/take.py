@@ -26,6 +26,7 @@ def keep(page: Page, name: str) -> None:
 
 def take(page: Page) -> None:
     page.set_default_timeout(PATIENCE)
+    expect.set_options(timeout=PATIENCE)
     page.goto(ADDRESS)
     page.wait_for_selector("main li img")
     measure = page.get_by_role("button", name="Measure all")
