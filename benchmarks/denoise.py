@@ -10,7 +10,7 @@ import numpy as np
 
 from yellowclean.engine.frames import Frame, as_uint8
 from yellowclean.engine.measure.survey import survey
-from yellowclean.engine.media import MediaInfo
+from yellowclean.engine.media import MediaInfo, Source
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.propose import propose
 from yellowclean.engine.testcamera import Camera, ShotRecipe, frame_pair, scene_of
@@ -19,7 +19,7 @@ FRAMES, MIDDLE = 7, 3
 STRENGTHS = (3, 5, 7, 10, 14)
 
 
-class Clip:
+class Clip(Source):
     """A short clip in memory, as the engine's Source."""
 
     def __init__(self, scene: str, camera: Camera) -> None:

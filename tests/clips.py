@@ -10,11 +10,11 @@ from typing import Any
 import numpy as np
 
 from yellowclean.engine.frames import Array, Frame
-from yellowclean.engine.media import MediaInfo
+from yellowclean.engine.media import MediaInfo, Source
 from yellowclean.engine.testcamera import Camera, ShotRecipe, frame_pair, scene_of
 
 
-class MemorySource:
+class MemorySource(Source):
     """Frames held in memory behind the engine's Source protocol."""
 
     def __init__(self, frames: list[Frame], **about: Any) -> None:

@@ -17,12 +17,14 @@ SIDE = 16
 
 @dataclass(frozen=True, slots=True)
 class Blocks:
-    """Blocks in rows × columns. `level` and `variance` are rows×columns×6 (order of SIGNALS), in
-    frame units; `clipped` is the share of pixels at or beyond black or white in any channel."""
+    """Blocks in rows × columns. `level` and `variance` are rows×columns×signals (by default the six of
+    SIGNALS), in frame units; `clipped` is the share of pixels at or beyond black or white in any channel; `detail`
+    is the RMS of the picture's own fine detail, where a comparison tells it from noise (else 0)."""
 
     level: Array
     variance: Array
     clipped: Array
+    detail: Array
 
 
 def block_statistics(
@@ -32,6 +34,7 @@ def block_statistics(
     shift: Array | None = None,
     *,
     refined: bool = True,
+    signals: Array = SIGNAL_MATRIX,
 ) -> Blocks:
     """Statistics of every whole block of a frame; `limits` are the frame values of black and white clip.
 
@@ -41,21 +44,28 @@ def block_statistics(
     shifts leave is found for each block from its luma gradients (Lucas and Kanade 1981) and taken off
     to first order, unless `refined` is off. The gradients are those of the mean of both blocks: their
     noise does not correlate with that of the difference, so nothing of the noise is explained away.
+
+    `detail` comes of the power of the Laplacian (summed over R'G'B') less the noise in it, which half
+    the power of the difference of both Laplacians tells.
+
+    `signals` are the rows of weights (signals × channels) of what is measured; a single plane is
+    measured as H×W×1 with the weight 1.
     """
     rows, columns = frame.shape[0] // SIDE, frame.shape[1] // SIDE
-    level = np.zeros((rows, columns, 6), np.float32)
-    variance = np.zeros((rows, columns, 6), np.float32)
+    level = np.zeros((rows, columns, len(signals)), np.float32)
+    variance = np.zeros_like(level)
     clipped = np.zeros((rows, columns), np.float32)
-    compared = np.empty((0, 0, 3), np.float32) if other is None else other
+    detail = np.zeros((rows, columns), np.float32)
+    compared = np.empty((0, 0, frame.shape[2]), np.float32) if other is None else other
     moves = np.zeros((rows, columns, 2), np.int32) if shift is None else shift.astype(np.int32)
     in_bands(
         rows,
         lambda a, b: _block_rows(
-            frame, limits, compared, moves, refined, SIGNAL_MATRIX, level, variance, clipped, a, b
+            frame, limits, compared, moves, refined, signals, level, variance, clipped, detail, a, b
         ),
         least=2,
     )
-    return Blocks(level, variance, clipped)
+    return Blocks(level, variance, clipped, detail)
 
 
 @nb.njit(nogil=True, cache=True)
@@ -66,6 +76,27 @@ def _gradient(frame, y, x, c):  # type: ignore[no-untyped-def]
     return (frame[y, xb, c] - frame[y, xa, c]) * np.float32(0.5), (frame[yb, x, c] - frame[ya, x, c]) * np.float32(
         0.5
     )
+
+
+@nb.njit(nogil=True, cache=True)
+def _laplacian(frame, y, x, c):  # type: ignore[no-untyped-def]
+    """Four neighbours less four times the pixel, the frame's edge repeated."""
+    xa, xb = max(x - 1, 0), min(x + 1, frame.shape[1] - 1)
+    ya, yb = max(y - 1, 0), min(y + 1, frame.shape[0] - 1)
+    return frame[y, xa, c] + frame[y, xb, c] + frame[ya, x, c] + frame[yb, x, c] - 4 * frame[y, x, c]
+
+
+@nb.njit(nogil=True, cache=True)
+def _detail(frame, other, y0, x0, dy, dx):  # type: ignore[no-untyped-def]
+    """RMS of the Laplacian that both pictures of a block share, over all channels."""
+    total = 0.0
+    for j in range(SIDE):
+        for i in range(SIDE):
+            for c in range(3):
+                here = _laplacian(frame, y0 + j, x0 + i, c)
+                there = _laplacian(other, y0 + j + dy, x0 + i + dx, c)
+                total += here * here - 0.5 * (here - there) * (here - there)
+    return np.sqrt(max(total / (SIDE * SIDE), 0.0))
 
 
 @nb.njit(nogil=True, cache=True)
@@ -96,9 +127,10 @@ def _fraction(frame, other, y0, x0, dy, dx):  # type: ignore[no-untyped-def]
 
 
 @nb.njit(nogil=True, cache=True)
-def _block_rows(frame, limits, other, moves, refined, matrix, level, variance, clipped, first, end):  # type: ignore[no-untyped-def]
+def _block_rows(frame, limits, other, moves, refined, matrix, level, variance, clipped, detail, first, end):  # type: ignore[no-untyped-def]
     compared = other.shape[0] > 0
     half = (SIDE - 1) / 2.0
+    channels, signals = frame.shape[2], matrix.shape[0]
     spread = SIDE * (SIDE * (SIDE * SIDE - 1) / 12.0)
     count = float(SIDE * SIDE)
     freedom = count - (5 if compared and refined else 3)
@@ -115,18 +147,19 @@ def _block_rows(frame, limits, other, moves, refined, matrix, level, variance, c
                     dy, dx = 0, 0
                 elif refined:
                     fx, fy = _fraction(frame, other, y0, x0, dy, dx)
-            mean = np.zeros(3)
-            total = np.zeros(3)
-            slope_x = np.zeros(3)
-            slope_y = np.zeros(3)
-            cross = np.zeros((3, 3))
+                    detail[row, column] = _detail(frame, other, y0, x0, dy, dx)
+            mean = np.zeros(channels)
+            total = np.zeros(channels)
+            slope_x = np.zeros(channels)
+            slope_y = np.zeros(channels)
+            cross = np.zeros((channels, channels))
             beyond = 0
-            value = np.zeros(3)
+            value = np.zeros(channels)
             for j in range(SIDE):
                 for i in range(SIDE):
                     out = False
                     y, x = y0 + j, x0 + i
-                    for c in range(3):
+                    for c in range(channels):
                         v = frame[y, x, c]
                         out = out or v <= limits[0] or v >= limits[1]
                         mean[c] += v
@@ -138,26 +171,26 @@ def _block_rows(frame, limits, other, moves, refined, matrix, level, variance, c
                                 v -= fx * (ax + bx) * 0.5 + fy * (ay + by) * 0.5
                         value[c] = v
                     beyond += out
-                    for c in range(3):
+                    for c in range(channels):
                         total[c] += value[c]
                         slope_x[c] += value[c] * (i - half)
                         slope_y[c] += value[c] * (j - half)
-                        for d in range(c, 3):
+                        for d in range(c, channels):
                             cross[c, d] += value[c] * value[d]
             clipped[row, column] = beyond / count
-            for c in range(3):
-                for d in range(c, 3):
+            for c in range(channels):
+                for d in range(c, channels):
                     # the variance about a plane: the sums of squares that mean and slopes explain go off
                     explained = total[c] * total[d] / count
                     explained += (slope_x[c] * slope_x[d] + slope_y[c] * slope_y[d]) / spread
                     cross[c, d] = (cross[c, d] - explained) / freedom
                     cross[d, c] = cross[c, d]
-            for s in range(6):
+            for s in range(signals):
                 m = 0.0
                 v = 0.0
-                for c in range(3):
+                for c in range(channels):
                     m += matrix[s, c] * mean[c] / count
-                    for d in range(3):
+                    for d in range(channels):
                         v += matrix[s, c] * matrix[s, d] * cross[c, d]
                 level[row, column, s] = m
                 if variance[row, column, s] < np.inf:

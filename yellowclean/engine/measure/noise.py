@@ -3,37 +3,63 @@
 Blind measuring after the idea of frame differences along motion: a block and its motion-compensated
 predecessor share their picture, so half the variance of their difference is noise, on brick as on
 sky. Where a shot has one frame, or repeats frames, the variance about a plane of the flattest blocks
-serves instead. In each level bin a low quantile is read and moved to the centre by the spread seen
-below it, so that blocks with left-over detail, which only ever add variance, do not count.
+serves instead.
+
+What motion leaves of the picture (fractions of a pixel, demosaicing that falls otherwise) only ever
+adds variance, and adds it where there is fine detail. In each level bin a low quantile is therefore
+read in groups of rising detail, and the line through them followed down to no detail at all.
+
+A codec that predicts frames from frames carries noise along, so that neighbours share it and their
+difference is too small. It shows where the picture is flattest: colour differs more over five frames
+than over one. Then the longer distance is measured, at the median, since a codec deals out its own
+error unevenly.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Protocol
 
 import numpy as np
+import numpy.typing as npt
 
 from ..colour.opponent import OPPONENT, SIGNALS
 from ..errors import BadInput
-from ..frames import CV_SCALE, Array, Frame, Progress, Region, StopCheck, never, raise_if
+from ..frames import CV_SCALE, Array, Frame, Progress, Region, StopCheck, luma, never, raise_if
 from ..media import Source
 from ..motion import flow, prepared
 from ..treat.stabilise import Stabiliser
 from .blocks import SIDE, Blocks, block_statistics
 from .patch import LEAST_SIDE, Patch, PatchReading, measure_patch
-from .profile import NoiseCurve, NoiseProfile, white_profile
+from .profile import NoiseCurve, NoiseProfile, weighted_median, white_profile
 from .spectrum import MARGIN, TILE, SpectrumGatherer, grain_size
 
 SAMPLES = 6
 """Places in the clip at which a pair of frames is compared."""
 
+FAR = 5
+"""Frames over which noise that a codec carries along has mostly been renewed."""
+
 BIN_CV = 16.0
 LEAST_BLOCKS = 60
+LEAST_GROUP = 30
+DETAIL_GROUPS = 3
 CURVE_POINTS = 33
-QUANTILE, LOW_QUANTILE = 0.30, 0.05
-Z_QUANTILE, Z_LOW = -0.5244, -1.6449
+QUANTILE, LOW_QUANTILE = 0.15, 0.03
+Z_QUANTILE, Z_LOW = -1.0364, -1.8808
 """Normal quantiles of the two."""
+
+SPREADS = 0.04, 0.12
+"""Relative spread of the sigma of pure-noise blocks: white noise, and the coarsest that demosaicing makes."""
+
+CARRIED = 1.12
+"""Chroma differing this much more over `FAR` frames than over one is carried along by a codec (set on
+test-camera clips: 1.3 to 2.0 after H.264, below 1.05 before)."""
+
+FLATTEST = 0.25
+
+LUMA_ALONE = np.ones((1, 1), np.float32)
 
 FLAT_QUANTILE = 0.10
 Z_FLAT = -1.2816
@@ -44,7 +70,13 @@ FROZEN_CV = 0.02
 TILES = 320
 
 
-Watch = Callable[[int, Frame, NoiseCurve], None]
+class Watcher(Protocol):
+    """Whoever looks on while the frames pass in order."""
+
+    def wants(self, n: int) -> bool:
+        """Whether frame n is to be shown whole; else its luma is enough."""
+
+    def show(self, n: int, plane: Array, frame: Frame | None, curve: NoiseCurve) -> None: ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,6 +103,8 @@ class _Pair:
     shift: Array | None
     spatial: Blocks
     temporal: Blocks | None
+    far: Array | None = None
+    """Variance against a frame further away."""
 
     def variance(self) -> Array:
         """rows×columns×6: temporal where it can be had, else spatial."""
@@ -86,12 +120,12 @@ def measure_noise(
     frames: range | None = None,
     progress: Progress | None = None,
     stopped: StopCheck = never,
-    watch: Watch | None = None,
+    watcher: Watcher | None = None,
 ) -> NoiseReading:
     """Measure a shot blind, or with the word of user patches on top.
 
     `patches` that are flat pull the curve through their own sigmas. `frames` limits what is looked
-    at. `watch` is shown every frame in order, with the curve. Raises `BadInput` when a patch is
+    at. `watcher` is shown every frame in order, with the curve. Raises `BadInput` when a patch is
     unusable or nothing in the shot can be measured.
     """
     chosen = frames or range(source.info.frames)
@@ -107,7 +141,7 @@ def measure_noise(
     if told:
         curve = _through_patches(curve, told)
     profile = _with_spectrum(curve, confidence, pairs, source)
-    by_frame = _by_frame(source, chosen, pairs, curve, progress, stopped, watch)
+    by_frame = _by_frame(source, chosen, pairs, curve, progress, stopped, watcher)
     worst = chosen[int(np.argmax(by_frame))]
     if not told:
         told = automatic_patches(source.read(worst), worst, curve, source.info.clip_levels)
@@ -143,7 +177,18 @@ def _pair(source: Source, n: int) -> _Pair:
     finite = np.isfinite(temporal.variance[..., 3])
     typical = np.median(temporal.variance[finite][:, 3]) if finite.any() else 0.0
     repeated = typical < (FROZEN_CV / CV_SCALE) ** 2
-    return _Pair(n, frame, other, shift, spatial, None if repeated else temporal)
+    if repeated:
+        return _Pair(n, frame, other, shift, spatial, None)
+    return _Pair(n, frame, other, shift, spatial, temporal, _far_variance(source, n, frame))
+
+
+def _far_variance(source: Source, n: int, frame: Frame) -> Array | None:
+    """The block variance against a frame some way off, where the codec makes a difference of it."""
+    if source.info.intra_only:
+        return None
+    distant = n - FAR if n >= FAR else min(n + FAR, source.info.frames - 1)
+    other = source.read(distant)
+    return block_statistics(frame, source.info.clip_levels, other, _block_shifts(frame, other)).variance
 
 
 def _block_shifts(frame: Frame, other: Frame) -> Array:
@@ -157,61 +202,140 @@ def _block_shifts(frame: Frame, other: Frame) -> Array:
     return rounded
 
 
+@dataclass(frozen=True, slots=True)
+class _Sample:
+    """The usable blocks of all pairs: K×6 each, `detail` K; `far` is None where nothing is carried along."""
+
+    level: Array
+    spatial: Array
+    varied: Array
+    detail: Array
+    far: Array | None
+    moved: bool
+
+    @staticmethod
+    def of(pairs: Sequence[_Pair]) -> _Sample:
+        varied = np.concatenate([p.variance().reshape(-1, 6) for p in pairs])
+        usable = np.concatenate([p.spatial.clipped.reshape(-1) for p in pairs]) <= 0.01
+        usable &= np.isfinite(varied).all(axis=1)
+        if usable.sum() < 4:
+            raise BadInput("the noise cannot be measured: all of the picture is clipped, black or too small.")
+        far = [p.far.reshape(-1, 6) for p in pairs if p.far is not None]
+        sample = _Sample(
+            level=np.concatenate([p.spatial.level.reshape(-1, 6) for p in pairs])[usable],
+            spatial=np.concatenate([p.spatial.variance.reshape(-1, 6) for p in pairs])[usable],
+            varied=varied[usable],
+            detail=np.concatenate([(p.temporal or p.spatial).detail.reshape(-1) for p in pairs])[usable],
+            far=np.concatenate(far)[usable] if len(far) == len(pairs) else None,
+            moved=any(p.temporal is not None for p in pairs),
+        )
+        return sample if sample._carries_noise() else replace(sample, far=None)
+
+    def _carries_noise(self) -> bool:
+        """Whether the flattest blocks differ clearly more over `FAR` frames than over one, in chroma."""
+        if self.far is None:
+            return False
+        flattest = [
+            chosen[np.argsort(self.spatial[chosen, 3])][: max(8, int(FLATTEST * len(chosen)))]
+            for chosen in _level_bins(self.level[:, 3] * CV_SCALE)
+        ]
+        flat = np.concatenate(flattest)
+        flat = flat[np.isfinite(self.far[flat]).all(axis=1)]
+        if len(flat) < LEAST_BLOCKS:
+            return False
+        near, far = (np.median(v[flat][:, 4:], axis=0) for v in (self.varied, self.far))
+        return bool(np.sqrt(np.mean(far / np.maximum(near, 1e-12))) > CARRIED)
+
+    def bins(self, s: int) -> tuple[Array, Array, Array]:
+        """(level in CV, sigma, blocks) of signal `s` in level bins that hold enough blocks each."""
+        levels_cv = self.level[:, s if s < 3 else 3] * CV_SCALE
+        chosen = _level_bins(levels_cv)
+        if self.far is not None:
+            sigma = [_carried_centre(np.maximum(self.far, self.varied)[i, s], self.detail[i]) for i in chosen]
+        elif self.moved:
+            groups = [_detail_groups(np.sqrt(self.varied[i, s]), self.detail[i]) for i in chosen]
+            blocks = np.array([len(i) for i in chosen], float)
+            pure = weighted_median(np.array([_spread(group[0][0]) for group in groups]), blocks)
+            sigma = [_without_detail(group, float(np.clip(pure, *SPREADS))) for group in groups]
+        else:
+            sigma = [_flat_centre(np.sqrt(self.spatial[i, s])) for i in chosen]
+        at = np.array([levels_cv[i].mean() for i in chosen])
+        return at, np.array(sigma), np.array([len(i) for i in chosen], float)
+
+
 def _curve(pairs: Sequence[_Pair]) -> tuple[NoiseCurve, float]:
     """Sigma against level for all signals, and the confidence in it."""
-    level = np.concatenate([p.spatial.level.reshape(-1, 6) for p in pairs])
-    spatial = np.concatenate([p.spatial.variance.reshape(-1, 6) for p in pairs])
-    varied = np.concatenate([p.variance().reshape(-1, 6) for p in pairs])
-    usable = np.concatenate([p.spatial.clipped.reshape(-1) for p in pairs]) <= 0.01
-    usable &= np.isfinite(varied).all(axis=1)
-    if usable.sum() < 4:
-        raise BadInput("the noise cannot be measured: all of the picture is clipped, black or too small.")
-    level, spatial, varied = level[usable], spatial[usable], varied[usable]
-    moved = any(p.temporal is not None for p in pairs)
+    sample = _Sample.of(pairs)
     axis = np.linspace(0, CV_SCALE, CURVE_POINTS)
     lists: dict[str, list[float]] = {}
     disagreement = 0.0
     for s, name in enumerate(SIGNALS):
-        levels_cv = level[:, s if s < 3 else 3] * CV_SCALE
-        at, sigma, support = _bins(levels_cv, varied[:, s], spatial[:, s], moved)
+        at, sigma, support = sample.bins(s)
         lists[f"{name}_cv"] = _smooth(axis, at, sigma * CV_SCALE, support).tolist()
         if name == "luma":
             smooth = np.interp(at, axis, lists["luma_cv"])
             off = np.abs(np.log(np.maximum(sigma * CV_SCALE, 1e-3) / np.maximum(smooth, 1e-3)))
             disagreement = float(np.average(off, weights=support))
-    share = np.histogram(level[:, 3] * CV_SCALE, bins=np.append(axis - axis[1] / 2, np.inf))[0] / len(level)
-    support_factor = 1 - np.exp(-usable.sum() / 1500)
-    confidence = float(np.clip(support_factor * np.exp(-2 * disagreement) * (1 if moved else 0.7), 0, 1))
+    count = len(sample.level)
+    share = np.histogram(sample.level[:, 3] * CV_SCALE, bins=np.append(axis - axis[1] / 2, np.inf))[0] / count
+    support_factor = 1 - np.exp(-count / 1500)
+    confidence = float(np.clip(support_factor * np.exp(-2 * disagreement) * (1 if sample.moved else 0.7), 0, 1))
     return NoiseCurve(level_cv=axis.tolist(), share=share.tolist(), **lists), confidence
 
 
-def _bins(level_cv: Array, varied: Array, spatial: Array, moved: bool) -> tuple[Array, Array, Array]:
-    """(level, sigma, blocks) of level bins that hold enough blocks each."""
+def _level_bins(level_cv: Array) -> list[npt.NDArray[np.intp]]:
+    """Indices of the blocks of each level bin, dark to bright; bins widen until they hold enough."""
     order = np.argsort(level_cv)
-    level_cv, deviation, still = level_cv[order], np.sqrt(varied[order]), np.sqrt(spatial[order])
-    edges, start = [], 0
-    least = min(LEAST_BLOCKS, len(level_cv))
-    while start < len(level_cv):
-        end = int(np.searchsorted(level_cv, level_cv[start] + BIN_CV))
-        end = min(max(end, start + least), len(level_cv))
-        if len(level_cv) - end < least:
-            end = len(level_cv)
-        edges.append((start, end))
+    ordered = level_cv[order]
+    bins, start = [], 0
+    least = min(LEAST_BLOCKS, len(ordered))
+    while start < len(ordered):
+        end = int(np.searchsorted(ordered, ordered[start] + BIN_CV))
+        end = min(max(end, start + least), len(ordered))
+        if len(ordered) - end < least:
+            end = len(ordered)
+        bins.append(order[start:end])
         start = end
-    at = np.array([level_cv[a:b].mean() for a, b in edges])
-    found = [_centre(deviation[a:b]) if moved else _flat_centre(still[a:b]) for a, b in edges]
-    return at, np.array(found), np.array([b - a for a, b in edges], float)
+    return bins
 
 
-def _centre(deviation: Array) -> float:
-    """Centre of the pure-noise blocks among deviations of which the upper part holds detail too."""
+def _detail_groups(deviation: Array, detail: Array) -> list[tuple[Array, float]]:
+    """Deviations in groups of rising detail, each with its typical detail."""
+    count = max(1, min(DETAIL_GROUPS, len(deviation) // LEAST_GROUP))
+    order = np.argsort(detail)
+    return [(deviation[i], float(np.median(detail[i]))) for i in np.array_split(order, count)]
+
+
+def _spread(deviation: Array) -> float:
+    """Relative spread of the lower half of deviations."""
     low, read = np.quantile(deviation, [LOW_QUANTILE, QUANTILE])
     spread = (read - low) / (Z_QUANTILE - Z_LOW)
-    return float(read - Z_QUANTILE * spread)
+    return float(spread / max(read - Z_QUANTILE * spread, 1e-9))
+
+
+def _without_detail(groups: Sequence[tuple[Array, float]], spread: float) -> float:
+    """Sigma where detail would be none: the line of variance over detail, at its foot."""
+    variance = np.array([(np.quantile(d, QUANTILE) / (1 + Z_QUANTILE * spread)) ** 2 for d, _ in groups])
+    detail = np.array([typical for _, typical in groups])
+    weight = 1 / (variance + 1e-12) ** 2
+    centre, level = np.average(detail, weights=weight), np.average(variance, weights=weight)
+    slope = (weight * (detail - centre) * (variance - level)).sum() / max(
+        (weight * (detail - centre) ** 2).sum(), 1e-30
+    )
+    foot = level - max(slope, 0.0) * centre
+    return float(np.sqrt(np.clip(foot, 0, 1.1 * variance.min())))
+
+
+def _carried_centre(variance: Array, detail: Array) -> float:
+    """Median deviation of the half of the blocks that has less detail."""
+    half = np.argsort(detail)[: max(len(detail) // 2, 1)]
+    found = np.sqrt(variance[half])
+    found = found[np.isfinite(found)]
+    return float(np.median(found)) if found.size else float(np.sqrt(np.median(variance)))
 
 
 def _flat_centre(deviation: Array) -> float:
-    """The same for spatial variances, where most blocks may hold detail."""
+    """Centre of spatial deviations, where most blocks may hold detail."""
     expected_spread = 1 / np.sqrt(2 * (SIDE * SIDE - 3) / 2)  # demosaiced noise has about half the freedom
     return float(np.quantile(deviation, FLAT_QUANTILE) / (1 + Z_FLAT * expected_spread))
 
@@ -274,7 +398,8 @@ def _noise_tiles(pair: _Pair, curve: NoiseCurve, stabiliser: Stabiliser, most: i
         # A tile is compared by whole pixels: only where that suffices is its difference noise alone.
         plain = block_statistics(pair.frame, (-np.inf, np.inf), pair.other, pair.shift, refined=False)
         variance = np.maximum(variance, plain.variance)
-    ratio = _ratios(variance, pair.spatial, curve)
+    blocks = pair.spatial
+    ratio = _ratios(variance[..., 3], blocks.level[..., 3], blocks.clipped, curve)
     rows, columns = ratio.shape[0] // 2, ratio.shape[1] // 2
     worst = ratio[: rows * 2, : columns * 2].reshape(rows, 2, columns, 2).max(axis=(1, 3))
     order = np.argsort(np.abs(worst - 1.05), axis=None)
@@ -297,11 +422,10 @@ def _noise_tiles(pair: _Pair, curve: NoiseCurve, stabiliser: Stabiliser, most: i
     return tiles
 
 
-def _ratios(variance: Array, blocks: Blocks, curve: NoiseCurve) -> Array:
-    """Deviation of each block over what the curve says for its level, in luma; clipped blocks are inf."""
-    expected = curve.sigma_at(blocks.level[..., 3], "luma")
-    ratio: Array = np.sqrt(variance[..., 3]) / np.maximum(expected, 1e-6)
-    return np.where(blocks.clipped > 0.01, np.inf, ratio)
+def _ratios(variance: Array, level: Array, clipped: Array, curve: NoiseCurve) -> Array:
+    """Luma deviation of each block over what the curve says for its level; clipped blocks are inf."""
+    ratio: Array = np.sqrt(variance) / np.maximum(curve.sigma_at(level, "luma"), 1e-6)
+    return np.where(clipped > 0.01, np.inf, ratio)
 
 
 def _by_frame(
@@ -311,26 +435,30 @@ def _by_frame(
     curve: NoiseCurve,
     progress: Progress | None,
     stopped: StopCheck,
-    watch: Watch | None,
+    watcher: Watcher | None,
 ) -> list[float]:  # fmt: skip
     """Luma sigma of each frame: its flattest blocks against the same quantile at the sampled places."""
     typical = white_profile(1.0).model_copy(update={"curve": curve}).typical_cv("luma")
-    usual = float(np.median([_flat_ratio(p.spatial, curve) for p in pairs])) or 1.0
+    limits = source.info.clip_levels
+    usual = float(np.median([_flat_ratio(luma(p.frame), limits, curve) for p in pairs])) or 1.0
     figures = []
     for count, n in enumerate(chosen):
         raise_if(stopped)
-        frame = source.read(n)
-        if watch:
-            watch(n, frame, curve)
-        ratio = _flat_ratio(block_statistics(frame, source.info.clip_levels), curve)
+        frame = source.read(n) if watcher and watcher.wants(n) else None
+        plane = source.luma(n) if frame is None else luma(frame)
+        if watcher:
+            watcher.show(n, plane, frame, curve)
+        ratio = _flat_ratio(plane, limits, curve)
         figures.append(typical * ratio / usual if np.isfinite(ratio) else 0.0)
         if progress:
             progress(0.2 + 0.8 * (count + 1) / len(chosen))
     return figures
 
 
-def _flat_ratio(blocks: Blocks, curve: NoiseCurve) -> float:
-    ratios = _ratios(blocks.variance, blocks, curve)
+def _flat_ratio(plane: Array, limits: tuple[float, float], curve: NoiseCurve) -> float:
+    """Luma sigma of the flattest blocks of a frame, against what the curve says."""
+    blocks = block_statistics(plane[..., None], limits, signals=LUMA_ALONE)
+    ratios = _ratios(blocks.variance[..., 0], blocks.level[..., 0], blocks.clipped, curve)
     finite = ratios[np.isfinite(ratios)]
     return float(np.quantile(finite, 0.15)) if finite.size else 0.0
 
@@ -340,7 +468,7 @@ def automatic_patches(
 ) -> list[PatchReading]:
     """Up to `most` flat patches of a frame at different levels, the largest even area first."""
     blocks = block_statistics(frame, limits)
-    ratio = _ratios(blocks.variance, blocks, curve)
+    ratio = _ratios(blocks.variance[..., 3], blocks.level[..., 3], blocks.clipped, curve)
     found: list[PatchReading] = []
     for side in (4, 3, 2):
         if len(found) >= most:

@@ -8,15 +8,17 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..frames import Array, Frame, Progress, StopCheck, luma, never
+from ..colour.opponent import OPPONENT
+from ..frames import Array, Frame, Progress, StopCheck, never
 from ..media import MediaInfo, Source
-from .findings import DETECTORS, Finding, Look, Place
+from .findings import DETECTORS, Finding, Glance, Look, Place
 from .noise import NoiseReading, measure_noise
 from .patch import Patch, PatchReading
 from .profile import NoiseCurve, NoiseProfile
 
-TOLERANCES = {"noise": 4.0, "colour noise": 3.0}
-"""Default tolerances in CV: noise below them is seldom noticed at 100 % (common practice, no source)."""
+TOLERANCES = {"noise": 4.0, "colour noise": 3.0, "grain": 2.5}
+"""Default tolerances: noise below so many CV is seldom noticed at 100 %, grain above so many pixels is
+seen as blotches (common practice, no source)."""
 
 LOOKS = 12
 """Frames that detectors look at which need not see every frame."""
@@ -36,6 +38,14 @@ class NoiseReport(BaseModel):
     by_frame_cv: list[float]
 
 
+class SourceCheck(BaseModel):
+    """Whether the file can be the original, in one sentence, with the evidence."""
+
+    original: bool
+    verdict: str
+    evidence: list[str]
+
+
 class SurveyReport(BaseModel):
     """All that was measured of a shot."""
 
@@ -43,6 +53,7 @@ class SurveyReport(BaseModel):
 
     schema_id: Literal["yellow-clean/survey/1"] = Field("yellow-clean/survey/1", alias="schema")
     media: MediaInfo
+    source: SourceCheck
     noise: NoiseReport
     patches: list[PatchReading]
     findings: list[Finding]
@@ -60,15 +71,29 @@ def survey(
     """Measure a shot. See `measure_noise` for the arguments and errors."""
     chosen = frames or range(source.info.frames)
     watcher = _Watcher(source.info, chosen)
-    reading = measure_noise(source, patches, frames=frames, progress=progress, stopped=stopped, watch=watcher.show)
+    reading = measure_noise(source, patches, frames=frames, progress=progress, stopped=stopped, watcher=watcher)
+    others = watcher.findings()
     return SurveyReport(
         media=source.info,
+        source=source_check(others),
         noise=_report(reading),
         patches=reading.patches,
-        findings=_noise_findings(reading, chosen.start) + watcher.findings(),
+        findings=_noise_findings(reading, chosen.start) + others,
         profile=reading.profile,
         motion_px=reading.motion_px,
     )
+
+
+ABOUT_SOURCE = frozenset(detector.kind for detector in DETECTORS if detector.about_source)
+
+
+def source_check(findings: Sequence[Finding]) -> SourceCheck:
+    """What the findings about the file say together."""
+    evidence = [f"{f.kind}: {f.detail}" for f in findings if f.kind in ABOUT_SOURCE and f.outside]
+    if not evidence:
+        return SourceCheck(original=True, verdict="Nothing speaks against this being the original.", evidence=[])
+    verdict = "Ask for the camera original before repairing this: it is not, or no longer, the whole picture."
+    return SourceCheck(original=False, verdict=verdict, evidence=evidence)
 
 
 def _report(reading: NoiseReading) -> NoiseReport:
@@ -93,14 +118,25 @@ def _noise_findings(reading: NoiseReading, first: int) -> list[Finding]:
         patch = reading.patches[0].patch
         place = Place(x=patch.x, y=patch.y, width=patch.width, height=patch.height)
     frame = reading.patches[0].patch.frame if reading.patches else first + reading.noisiest
-    values = {"noise": profile.typical_cv("luma"), "colour noise": profile.chroma_cv}
+    share = monochrome_share(profile)
+    values = [
+        ("noise", profile.typical_cv("luma"), "CV", ""),
+        ("colour noise", profile.chroma_cv, "CV", ""),
+        ("grain", profile.grain_px, "px", f"{100 * share:.0f} % of its power is monochrome"),
+    ]
     return [
         Finding(
-            kind=kind, value=value, unit="CV", tolerance=TOLERANCES[kind],
-            confidence=profile.confidence, frame=frame, region=place,
+            kind=kind, value=value, unit=unit, tolerance=TOLERANCES[kind],
+            confidence=profile.confidence, frame=frame, region=place, detail=detail,
         )
-        for kind, value in values.items()
+        for kind, value, unit, detail in values
     ]  # fmt: skip
+
+
+def monochrome_share(profile: NoiseProfile) -> float:
+    """Share of the noise power that R', G' and B' have in common: 0 for independent, 1 for equal noise."""
+    power = np.diag(OPPONENT @ np.array(profile.correlation) @ OPPONENT.T)
+    return float(np.clip((power[0] - power[1:].mean()) / power.sum(), 0, 1))
 
 
 class _Watcher:
@@ -112,21 +148,27 @@ class _Watcher:
         self._picked = {round(n) for n in picked}
         self._seen: dict[str, list[tuple[int, Any]]] = {d.kind: [] for d in DETECTORS}
         self._before: Array | None = None
-        self._waiting: tuple[int, Frame, Array, NoiseCurve] | None = None
+        self._waiting: tuple[int, Array, Frame | None, NoiseCurve] | None = None
 
-    def show(self, n: int, frame: Frame, curve: NoiseCurve) -> None:
-        plane = luma(frame)
+    def wants(self, n: int) -> bool:
+        """Whether the whole of frame n is looked at, not its luma alone."""
+        return n in self._picked
+
+    def show(self, n: int, plane: Array, frame: Frame | None, curve: NoiseCurve) -> None:
         self._observe(plane)
-        self._waiting = n, frame, plane, curve
+        self._waiting = n, plane, frame, curve
 
     def _observe(self, after: Array | None) -> None:
         """Let the detectors look at the frame that waited for its successor."""
         if self._waiting is None:
             return
-        n, frame, plane, curve = self._waiting
-        look = Look(n, self._info, frame, plane, self._before, after, curve)
+        n, plane, frame, curve = self._waiting
+        glance = Glance(n, self._info, plane, self._before, after, curve)
+        look = Look(n, self._info, plane, self._before, after, curve, frame) if frame is not None else None
         for detector in DETECTORS:
-            if detector.every_frame or n in self._picked:
+            if detector.every_frame:
+                self._seen[detector.kind].append((n, detector.observe(glance)))
+            elif look is not None:
                 self._seen[detector.kind].append((n, detector.observe(look)))
         self._before = plane
 

@@ -8,10 +8,20 @@ from typing import Literal, Protocol
 from pydantic import BaseModel, ConfigDict
 
 from ..errors import BadInput
-from ..frames import Frame
+from ..frames import Array, Frame, luma
 
 LARGEST_SIDE = 16384
 """Pixels; beyond this a header is taken for damaged."""
+
+
+INTRA_CODECS = frozenset(
+    {
+        *("none", "ffv1", "prores", "dnxhd", "mjpeg", "rawvideo", "v210", "v308", "v408", "v410", "r210"),
+        *("huffyuv", "ffvhuff", "utvideo", "magicyuv", "jpeg2000", "cfhd", "dvvideo", "qtrle", "hap"),
+        *("png", "tiff", "dpx", "exr", "gif", "zlib"),
+    }
+)
+"""Codecs, by FFmpeg's names, that never predict a frame from another ("none": never coded)."""
 
 
 class AudioTrack(BaseModel):
@@ -56,6 +66,11 @@ class MediaInfo(BaseModel):
         return (0.0, 1.0) if self.range == "full" else (-0.065, 1.085)
 
     @property
+    def intra_only(self) -> bool:
+        """Whether every frame is coded for itself, so that no noise is carried from frame to frame."""
+        return self.kind == "sequence" or self.codec in INTRA_CODECS
+
+    @property
     def fps(self) -> Fraction:
         return Fraction(self.rate)
 
@@ -67,6 +82,10 @@ class Source(Protocol):
 
     def read(self, n: int) -> Frame:
         """Frame `n` (0 to frames-1), the whole of it."""
+
+    def luma(self, n: int) -> Array:
+        """Y' of frame `n` with BT.709 weights, H×W; sources that hold it as it is spare the colour."""
+        return luma(self.read(n))
 
     def close(self) -> None: ...
 

@@ -88,11 +88,15 @@ def rgb_from_yuv(luma: Plane, cb: Plane, cr: Plane, coding: Coding) -> Frame:
     return out
 
 
+def levels(plane: Plane, coding: Coding) -> Array:
+    """A plane of Y' (or of R', G' or B') in frame values."""
+    offset, span = coding.luma_scale
+    return (plane.astype(np.float32) - np.float32(offset)) * np.float32(1 / span)
+
+
 def rgb_from_gbr(green: Plane, blue: Plane, red: Plane, coding: Coding) -> Frame:
     """R'G'B' of three full planes in the order in which FFmpeg stores them."""
-    offset, span = coding.luma_scale
-    stacked = np.stack([red, green, blue], axis=-1).astype(np.float32)
-    result: Frame = (stacked - np.float32(offset)) / np.float32(span)
+    result: Frame = np.stack([levels(plane, coding) for plane in (red, green, blue)], axis=-1).astype(np.float32)
     return result
 
 

@@ -11,7 +11,7 @@ import OpenImageIO as oiio
 
 from ..errors import BadInput
 from ..frames import Frame
-from .info import MediaInfo, checked_frame, checked_size
+from .info import MediaInfo, Source, checked_frame, checked_size
 from .tags import UNKNOWN
 
 SEQUENCE_ENDINGS = {".png", ".tif", ".tiff", ".dpx", ".exr"}
@@ -65,7 +65,7 @@ def sequence_files(path: Path) -> list[Path]:
     return [p for _, p in found]
 
 
-class SequenceSource:
+class SequenceSource(Source):
     """Pictures of one size, one a frame. Every file is opened only when its frame is read."""
 
     def __init__(self, path: Path) -> None:

@@ -19,9 +19,9 @@ from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
 from ..errors import BadInput
-from ..frames import Frame
-from .info import AudioTrack, MediaInfo, checked_frame, checked_size
-from .planes import Coding, Plane, rgb_from_gbr, rgb_from_yuv
+from ..frames import Array, Frame, luma
+from .info import AudioTrack, MediaInfo, Source, checked_frame, checked_size
+from .planes import Coding, Plane, levels, rgb_from_gbr, rgb_from_yuv
 from .tags import KR_KB, MATRICES, PRIMARIES, TRANSFERS, UNKNOWN
 
 STILL_CONTAINERS = {"image2", "png_pipe", "jpeg_pipe", "tiff_pipe", "dpx_pipe", "exr_pipe", "gif", "tty"}
@@ -39,7 +39,7 @@ class _Index:
     keys: list[int]
 
 
-class VideoSource:
+class VideoSource(Source):
     """A video file. Reading is serialised by a lock; one decoder serves all callers."""
 
     def __init__(self, path: Path) -> None:
@@ -64,6 +64,15 @@ class VideoSource:
         checked_frame(self.info, n)
         with self._lock:
             return self._converted(self._decoded(n))
+
+    def luma(self, n: int) -> Array:
+        checked_frame(self.info, n)
+        if self.info.matrix != "bt709" or not _readable_planes(self._stream.format):
+            return luma(self.read(n))
+        with self._lock:
+            frame = self._decoded(n)
+            self._check_size(frame)
+            return levels(_plane(frame, 0), self._coding)
 
     def close(self) -> None:
         with self._lock:
@@ -124,20 +133,21 @@ class VideoSource:
         self._frames = None
         return None
 
-    def _converted(self, frame: VideoFrame) -> Frame:
+    def _check_size(self, frame: VideoFrame) -> None:
         if (frame.width, frame.height) != (self.info.width, self.info.height):
             raise BadInput(
                 f"{self._path}: the picture size changes from {self.info.width}×{self.info.height} to"
                 f" {frame.width}×{frame.height} within the file; split it at the change."
             )
+
+    def _converted(self, frame: VideoFrame) -> Frame:
+        self._check_size(frame)
         planar = frame.format.name if _readable_planes(frame.format) else _planar_equivalent(frame.format)
         if planar != frame.format.name:
             frame = frame.reformat(format=planar)
         planes = [_plane(frame, k) for k in range(min(len(frame.planes), 3))]
         if len(planes) < 3:
-            offset, span = self._coding.luma_scale
-            grey = (planes[0].astype(np.float32) - np.float32(offset)) / np.float32(span)
-            return np.repeat(grey[..., None], 3, axis=2)
+            return np.repeat(levels(planes[0], self._coding)[..., None], 3, axis=2)
         if frame.format.is_rgb:
             return rgb_from_gbr(planes[0], planes[1], planes[2], self._coding)
         return rgb_from_yuv(planes[0], planes[1], planes[2], self._coding)

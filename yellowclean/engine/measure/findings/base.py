@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import cv2
@@ -13,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ...frames import Array, Frame
 from ...media import MediaInfo
+from ..edge import Edge, find_edges
 from ..profile import NoiseCurve
 
 
@@ -27,8 +29,18 @@ class Place(BaseModel):
     height: int
 
 
+class Spot(Place):
+    """A place in one frame."""
+
+    frame: int
+
+
+MOST_SPOTS = 200
+
+
 class Finding(BaseModel):
-    """One measured fault with its unit, tolerance and place. `detail` says the rest in words."""
+    """One measured fault with its unit, tolerance and place. `detail` says the rest in words; `spots`
+    lists single places where the fault is made of such (at most `MOST_SPOTS`)."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -40,6 +52,7 @@ class Finding(BaseModel):
     frame: int
     region: Place | None = None
     detail: str = ""
+    spots: list[Spot] = []
 
     @property
     def outside(self) -> bool:
@@ -47,38 +60,55 @@ class Finding(BaseModel):
         return self.value > self.tolerance
 
 
-@dataclass(frozen=True, slots=True)
-class Look:
-    """One frame as detectors see it: with its neighbours (None at the ends of the shot) and luma."""
+@dataclass(frozen=True)
+class Glance:
+    """The luma of a frame as detectors see it, with its neighbours' (None at the ends of the shot)."""
 
     n: int
     info: MediaInfo
-    frame: Frame
     luma: Array
     before: Array | None
-    """Luma of the frame before."""
     after: Array | None
-    """Luma of the frame after."""
     curve: NoiseCurve
+
+
+@dataclass(frozen=True)
+class Look(Glance):
+    """The same with the whole frame, and what is found in it for several detectors."""
+
+    frame: Frame
+
+    @cached_property
+    def sigma(self) -> Array:
+        """Luma noise of every pixel, by its level."""
+        return self.curve.sigma_at(self.luma, "luma")
+
+    @cached_property
+    def edges(self) -> list[Edge]:
+        """The straight edges of the picture."""
+        return find_edges(self.luma, self.sigma)
 
 
 @dataclass(frozen=True, slots=True)
 class Detector:
     """Finds one kind of fault. `observe` looks at a frame and keeps little; `conclude` gets all that was
-    kept, in the order of the frames, and gives the finding. With `every_frame` it sees all frames, else
-    a spread of them."""
+    kept, in the order of the frames, and gives the finding. With `every_frame` it gets a `Glance` at all
+    frames, else a `Look` at a spread of them."""
 
     kind: str
     unit: str
     tolerance: float
     order: int
-    observe: Callable[[Look], Any]
+    observe: Callable[[Any], Any]
     conclude: Callable[[Sequence[tuple[int, Any]], MediaInfo], Finding]
     every_frame: bool = False
+    about_source: bool = False
+    """Whether it speaks of where the file comes from rather than of the picture."""
 
     def finding(
-        self, value: float, frame: int, *, confidence: float = 1.0, region: Place | None = None, detail: str = ""
-    ) -> Finding:
+        self, value: float, frame: int, *, confidence: float = 1.0, region: Place | None = None, detail: str = "",
+        spots: Sequence[Spot] = (),
+    ) -> Finding:  # fmt: skip
         return Finding(
             kind=self.kind,
             value=value,
@@ -88,6 +118,7 @@ class Detector:
             frame=frame,
             region=region,
             detail=detail,
+            spots=list(spots[:MOST_SPOTS]),
         )
 
 

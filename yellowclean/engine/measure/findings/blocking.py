@@ -34,33 +34,37 @@ class Grid:
     place: Place | None
 
 
-def grid_of(luma: Array) -> Grid:
-    """The block grid of a picture in both directions. `offset` is the first pixel of a block."""
-    across, down = _fold(luma), _fold(luma.T)
+def grid_of(luma: Array, period: int = PERIOD, own: tuple[int, int] | None = None) -> Grid:
+    """The block grid of a picture in both directions, other than one at offset `own`. `offset` is the
+    first pixel of a block."""
+    across, down = (_fold(p, period, own and own[k]) for k, p in enumerate((luma, luma.T)))
     return Grid(
         strength=(across[0], down[0]), offset=(across[1], down[1]), certain=(across[2], down[2]), place=None
     )
 
 
-def _fold(plane: Array) -> tuple[float, int, float]:
-    """(strength, offset, standard errors) of the columns' strongest position modulo 8."""
+def _fold(plane: Array, period: int, own: int | None) -> tuple[float, int, float]:
+    """(strength, offset, standard errors) of the columns' strongest position modulo `period`."""
     jump = np.abs(np.diff(plane.astype(np.float32), axis=1))
-    if jump.shape[1] < 4 * PERIOD:
+    if jump.shape[1] < 4 * period:
         return 0.0, 0, 0.0
     excess = (
         np.minimum(jump[:, 1:-1], CEILING)
         - (np.minimum(jump[:, :-2], CEILING) + np.minimum(jump[:, 2:], CEILING)) / 2
     )
     columns = excess.mean(axis=0)  # at boundary between x+1 and x+2
-    whole = len(columns) // PERIOD * PERIOD
-    folded = columns[:whole].reshape(-1, PERIOD)
+    whole = len(columns) // period * period
+    folded = columns[:whole].reshape(-1, period)
     means = folded.mean(axis=0)
-    best = int(means.argmax())
+    sought = means.copy()
+    if own is not None:
+        sought[(own - 2) % period] = -np.inf
+    best = int(sought.argmax())
     # A grid lowers the positions beside it as it raises its own: the rest is judged without those.
-    others = [k for k in range(PERIOD) if (k - best) % PERIOD not in {0, 1, PERIOD - 1}]
+    others = [k for k in range(period) if (k - best) % period not in {0, 1, period - 1}]
     base = float(np.median(means[others]))
     error = float(folded.std()) / np.sqrt(len(folded)) + 1e-9
-    return float(means[best] - base), (best + 2) % PERIOD, float((means[best] - base) / error)
+    return float(means[best] - base), (best + 2) % period, float((means[best] - base) / error)
 
 
 def observe(look: Look) -> Grid:

@@ -15,7 +15,7 @@ import numpy as np
 from ...colour.curves import DECODERS
 from ...frames import Array
 from ...media import MediaInfo
-from .base import Detector, Finding, Look
+from .base import Detector, Finding, Glance
 
 GRID = (32, 18)
 DARKEST = 0.002
@@ -25,7 +25,7 @@ SLOW_FRAMES = 12
 """Changes slower than about this many frames are exposure moves, not flicker (common practice, no source)."""
 
 
-def observe(look: Look) -> Array:
+def observe(look: Glance) -> Array:
     """Linear block means, 18×32."""
     means = cv2.resize(look.luma, GRID, interpolation=cv2.INTER_AREA)
     linear: Array = means if look.info.transfer == "linear" else DECODERS["bt709"](means)

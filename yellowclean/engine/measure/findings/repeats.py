@@ -7,14 +7,14 @@ from collections.abc import Sequence
 import numpy as np
 
 from ...media import MediaInfo
-from .base import Detector, Finding, Look
+from .base import Detector, Finding, Glance
 
 STEP = 4
 SAME = 0.08
 """A difference below this share of the clip's usual one is a repeat (a codec may touch a repeat lightly)."""
 
 
-def observe(look: Look) -> float | None:
+def observe(look: Glance) -> float | None:
     """Mean difference to the frame before, on every fourth pixel."""
     if look.before is None:
         return None

@@ -1,0 +1,75 @@
+"""Interlace: two moments woven into one frame, seen as combs where something moves.
+
+Combs are counted in the frame as it is and after its odd lines were taken from the frame before. In a
+progressive picture the second weaving combs and the first does not; in an interlaced one both do.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+
+from ...frames import CV_SCALE, Array
+from ...media import MediaInfo
+from .base import Detector, Finding, Look, Place, densest
+
+SIGMAS = 5
+LEAST_COMB = 8 / CV_SCALE
+LEAST_MOVING = 0.005
+OWN_SHARE = 0.4
+"""Combs as they are against combs rewoven, above which the frame itself is woven of two moments."""
+
+
+@dataclass(frozen=True, slots=True)
+class Combs:
+    """Percent of the moving pixels that comb in the frame and rewoven, and the densest place."""
+
+    own: float
+    rewoven: float
+    moving: float
+    place: Place | None
+
+
+def observe(look: Look) -> Combs:
+    if look.before is None or look.luma.shape[0] < 16:
+        return Combs(0.0, 0.0, 0.0, None)
+    sigma = look.curve.sigma_at(look.luma, "luma")
+    change = np.abs(cv2.blur(look.luma - look.before, (5, 5)))
+    moving = change > np.maximum(LEAST_COMB, sigma * SIGMAS / 5 * 1.5)
+    woven = look.luma.copy()
+    woven[1::2] = look.before[1::2]
+    own, other = (_combs(p, sigma) & moving for p in (look.luma, woven))
+    count = max(int(moving.sum()), 1)
+    return Combs(
+        100 * float(own.sum()) / count, 100 * float(other.sum()) / count, float(moving.mean()), densest(own, 96)
+    )
+
+
+def _combs(plane: Array, sigma: Array) -> npt.NDArray[np.bool_]:
+    """Pixels that lie on one side of both the line above and the line below, while those agree."""
+    above, below = np.roll(plane, 1, axis=0), np.roll(plane, -1, axis=0)
+    least = np.maximum(LEAST_COMB, SIGMAS * sigma)
+    up, down = plane - above, plane - below
+    height = np.minimum(np.abs(up), np.abs(down))
+    combs: npt.NDArray[np.bool_] = (up * down > 0) & (height > least) & (np.abs(above - below) < 0.5 * height)
+    combs[0] = combs[-1] = False
+    return combs
+
+
+def conclude(seen: Sequence[tuple[int, Combs]], info: MediaInfo) -> Finding:
+    told = [(n, c) for n, c in seen if c.moving > LEAST_MOVING]
+    if not told:
+        return DETECTOR.finding(0.0, seen[0][0], confidence=0.2, detail="nothing moves enough to tell")
+    worst, combs = max(told, key=lambda item: item[1].own)
+    own, rewoven = (float(np.median([getattr(c, which) for _, c in told])) for which in ("own", "rewoven"))
+    woven = own > OWN_SHARE * rewoven
+    detail = "every frame holds two moments: deinterlace first" if woven and own > DETECTOR.tolerance else ""
+    return DETECTOR.finding(own if woven else 0.0, worst, region=combs.place, detail=detail)
+
+
+DETECTOR = Detector("interlace", "% of what moves", 2.0, 21, observe, conclude)
+"""Value: share of the moving pixels that comb. Tolerance: common practice, no source."""
