@@ -50,11 +50,14 @@ def eight_bit(plane: Array) -> npt.NDArray[np.uint8]:
     return (np.sqrt(np.clip(soft, 0, 1)) * 255).astype(np.uint8)
 
 
-def flow(here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], full_width: int) -> Flow:
-    """Motion from one prepared frame to another."""
+def flow(
+    here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], full_width: int, *, quick: bool = False
+) -> Flow:
+    """Motion from one prepared frame to another; `quick` where no pixel is merged along it."""
     reduction = reduction_for(full_width)
     if min(here.shape) < 16:
         return Flow(np.zeros((*here.shape, 2), np.float32), reduction)
-    finder = cv2.DISOpticalFlow_create(cv2.DISOpticalFlow_PRESET_MEDIUM)  # type: ignore[attr-defined]
+    preset = cv2.DISOpticalFlow_PRESET_FAST if quick else cv2.DISOpticalFlow_PRESET_MEDIUM  # type: ignore[attr-defined]
+    finder = cv2.DISOpticalFlow_create(preset)  # type: ignore[attr-defined]
     vectors = finder.calc(here, there, None)
     return Flow(np.ascontiguousarray(vectors * np.float32(reduction)), reduction)

@@ -21,6 +21,7 @@ class Job(models.Model):
 
     name = models.CharField(max_length=200)
     created = models.DateTimeField(auto_now_add=True)
+    tolerances = models.JSONField(default=dict, help_text="By kind of finding, where they differ from the default.")
 
     class Meta:
         ordering = ("-created",)
@@ -53,7 +54,10 @@ class Shot(models.Model):
 
     @property
     def report(self) -> SurveyReport | None:
-        return SurveyReport.model_validate(self.survey) if self.survey else None
+        """The survey, held against the tolerances of the job."""
+        if not self.survey:
+            return None
+        return SurveyReport.model_validate(self.survey).with_tolerances(self.job.tolerances)
 
 
 class Profile(models.Model):

@@ -15,6 +15,7 @@ from ..engine.frames import never
 from ..engine.judge.patches import Remaining, remaining
 from ..engine.measure.patch import Patch
 from ..engine.measure.profile import NoiseProfile
+from ..engine.measure.survey import finding_kinds
 from ..engine.media import OUTPUT_FORMATS, SEQUENCE_ENDINGS, fingerprint, probe
 from ..engine.media.sequence import sequence_files
 from ..engine.plan import Plan
@@ -96,6 +97,32 @@ def propose_version(shot: Shot, profile: Profile | None = None) -> PlanVersion:
     if report is None:
         raise BadInput(f"{shot.name}: has not been measured; measure it first.")
     return new_version(shot, propose(report, profile.profile if profile else None), "Proposed")
+
+
+def propose_for(shots: Iterable[Shot], profile: Profile | None, *, matching: bool = False) -> list[PlanVersion]:
+    """Propose for many measured shots at once: by one saved profile, by the one that matches each shot's
+    own camera, or by each shot's own noise."""
+    return [propose_version(shot, matching_profile(shot) if matching else profile) for shot in shots if shot.survey]
+
+
+def matching_profile(shot: Shot) -> Profile | None:
+    """The newest saved profile of the camera and gain that the shot's file names."""
+    camera, gain = shot.media.get("camera", ""), shot.media.get("gain", "")
+    if not camera:
+        return None
+    return Profile.objects.filter(camera__iexact=camera, gain__iexact=gain).order_by("-created").first()
+
+
+def set_tolerances(job: Job, tolerances: dict[str, float]) -> None:
+    """Change a job's tolerances; those that equal the default are not kept."""
+    kinds = {kind.kind: kind.tolerance for kind in finding_kinds()}
+    for kind, value in tolerances.items():
+        if kind not in kinds:
+            raise BadInput(f"{kind}: no such finding; use one of {', '.join(kinds)}.")
+        if not 0 <= value < float("inf"):
+            raise BadInput(f"{kind}: a tolerance of {value} is out of range; give 0 or more.")
+    job.tolerances = {kind: value for kind, value in tolerances.items() if value != kinds[kind]}
+    job.save(update_fields=["tolerances"])
 
 
 def new_version(shot: Shot, plan: Plan, note: str = "") -> PlanVersion:

@@ -1,7 +1,13 @@
 <script lang="ts">
-  import type { PatchReading, Survey } from "../api/client";
+  import type { NoiseCurve, PatchReading } from "../api/client";
 
-  const { curve, readings }: { curve: Survey["noise"]["curve"]; readings: PatchReading[] } = $props();
+  interface Props {
+    curve: NoiseCurve;
+    readings: PatchReading[];
+    /** The curve of a saved profile, laid over the shot's own. */
+    saved: NoiseCurve | null;
+  }
+  const { curve, readings, saved }: Props = $props();
   const WIDTH = 290;
   const HEIGHT = 130;
   const LEFT = 30;
@@ -9,9 +15,9 @@
   const LEAST_SHARE = 0.005;
 
   const lines = [
-    { name: "R", values: (c: Survey["noise"]["curve"]) => c.r_cv, dash: "6 3" },
-    { name: "G", values: (c: Survey["noise"]["curve"]) => c.g_cv, dash: "" },
-    { name: "B", values: (c: Survey["noise"]["curve"]) => c.b_cv, dash: "2 2" },
+    { name: "R", values: (c: NoiseCurve) => c.r_cv, dash: "6 3" },
+    { name: "G", values: (c: NoiseCurve) => c.g_cv, dash: "" },
+    { name: "B", values: (c: NoiseCurve) => c.b_cv, dash: "2 2" },
   ];
   const present = $derived(
     curve.level_cv.map((_, k) => k).filter((k) => (curve.share[k] ?? 0) >= LEAST_SHARE),
@@ -21,8 +27,18 @@
       1,
       ...lines.flatMap((line) => present.map((k) => line.values(curve)[k] ?? 0)),
       ...readings.map((r) => r.luma_cv),
+      ...present.map((k) => (saved ? savedAt(saved, curve.level_cv[k] ?? 0) : 0)),
     ) * 1.12,
   );
+  /** Green sigma of a saved curve at a level, between its points. */
+  function savedAt(other: NoiseCurve, level: number): number {
+    const next = other.level_cv.findIndex((l) => l >= level);
+    if (next <= 0) return other.g_cv.at(next === 0 ? 0 : -1) ?? 0;
+    const [a, b] = [other.level_cv[next - 1] ?? 0, other.level_cv[next] ?? 1];
+    const [from, to] = [other.g_cv[next - 1] ?? 0, other.g_cv[next] ?? 0];
+    return from + ((to - from) * (level - a)) / (b - a);
+  }
+  const overlay = $derived(saved ? curve.level_cv.map((level) => savedAt(saved, level)) : null);
   const x = (level: number) => LEFT + (level / 1023) * (WIDTH - LEFT - 14);
   const y = (cv: number) => HEIGHT - BOTTOM - (cv / top) * (HEIGHT - BOTTOM - 8);
   const points = (values: number[]) =>
@@ -71,6 +87,16 @@
     />
     <text x={WIDTH - 95 + k * 38} y="12" font-size="10" fill="#161616">{line.name}</text>
   {/each}
+  {#if overlay}
+    <polyline
+      points={points(overlay)}
+      fill="none"
+      stroke="#f4f4f4"
+      stroke-width="2.2"
+      data-testid="saved-curve"
+    />
+    <text x={LEFT + 6} y="24" font-size="10" fill="#161616">white: G of the saved profile</text>
+  {/if}
   {#each readings as reading (reading)}
     <circle
       cx={x(reading.level_cv)}

@@ -2,10 +2,12 @@
   import { percent, short } from "../lib/format";
   import type { Bench } from "./bench.svelte";
   import CurveChart from "./CurveChart.svelte";
+  import SpectrumPicture from "./SpectrumPicture.svelte";
   import ProfileChoice from "./ProfileChoice.svelte";
 
   const { bench }: { bench: Bench } = $props();
   const noise = $derived(bench.shot?.report?.noise);
+  const profile = $derived(bench.shot?.report?.profile);
   const usable = $derived(bench.readings.filter((reading) => reading.flat));
   const frames = $derived([...new Set(bench.readings.map((r) => r.patch.frame))].join(", "));
 </script>
@@ -13,12 +15,16 @@
 {#if noise}
   <section aria-labelledby="curve-title" class="pt-2">
     <h2 id="curve-title" class="font-semibold">Noise against level</h2>
-    <CurveChart curve={noise.curve} readings={usable} />
+    <CurveChart curve={noise.curve} readings={usable} saved={bench.savedCurve} />
     <p class="text-[13px] text-quiet">
       Grain size <span class="figure">{short(noise.grain_px)} px</span> · R
       <span class="figure">{short(noise.r_cv)}</span> · G <span class="figure">{short(noise.g_cv)}</span> · B
       <span class="figure">{short(noise.b_cv)} CV</span> · sure {percent(noise.confidence)}
     </p>
+    {#if profile}
+      <h2 class="pt-2 font-semibold">Spectrum of the noise</h2>
+      <SpectrumPicture spectrum={profile.spectrum} />
+    {/if}
     <ProfileChoice {bench} />
   </section>
 {/if}
@@ -63,6 +69,14 @@
       <li class="py-1 text-quiet">None. The curve was found from frame differences alone.</li>
     {/each}
   </ul>
+  {#if bench.better}
+    <p class="pt-1 text-[13px]" data-testid="better">
+      Nearest flat place: x <span class="figure">{bench.better.patch.x}</span>, y
+      <span class="figure">{bench.better.patch.y}</span>,
+      <span class="figure">{bench.better.patch.width}×{bench.better.patch.height}</span> px.
+      <button class="btn btn-xs" onclick={() => bench.takeBetter()}>Take it</button>
+    </p>
+  {/if}
   {#if usable.length && bench.readings !== bench.shot?.report?.patches}
     <button
       class="btn mt-2 btn-xs"

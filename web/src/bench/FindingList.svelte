@@ -1,4 +1,5 @@
 <script lang="ts">
+  import type { Finding } from "../api/client";
   import { percent, percentOfScale, short } from "../lib/format";
   import type { Bench } from "./bench.svelte";
   import StepRow from "./StepRow.svelte";
@@ -14,10 +15,13 @@
   const steps = $derived(bench.version?.plan.steps ?? []);
   const estimated = $derived(bench.remaining?.basis === "estimate");
 
-  function goTo(finding: NonNullable<typeof report>["findings"][number]) {
-    bench.go(finding.frame);
-    const place = finding.region;
-    if (place) bench.centre = { x: place.x + place.width / 2, y: place.y + place.height / 2 };
+  function spotBeside(finding: Finding, step: number) {
+    const spots = finding.spots ?? [];
+    const at = spots.findIndex(
+      (s) => bench.marked?.frame === s.frame && bench.marked.x === s.x && bench.marked.y === s.y,
+    );
+    const spot = spots[at < 0 ? 0 : (at + step + spots.length) % spots.length];
+    if (spot) bench.goTo(spot.frame, spot);
   }
 </script>
 
@@ -33,6 +37,15 @@
 {/if}
 
 {#if report}
+  {#if !report.source.original}
+    <div class="border-b border-rule py-1.5" data-testid="source">
+      <p class="font-semibold"><span class="outside">Not the original?</span></p>
+      <p>{report.source.verdict}</p>
+      <ul class="text-[13px] text-quiet">
+        {#each report.source.evidence as line (line)}<li>{line}</li>{/each}
+      </ul>
+    </div>
+  {/if}
   <ol>
     {#each shownFindings as finding (finding.kind)}
       {@const after = bench.remaining?.values[finding.kind]}
@@ -41,7 +54,7 @@
         <button
           class="flex w-full items-baseline gap-2 text-left"
           title="Go to where it was measured"
-          onclick={() => goTo(finding)}
+          onclick={() => bench.goTo(finding.frame, finding.region)}
         >
           <span class="grow font-semibold first-letter:uppercase">{finding.kind}</span>
           <span class="figure whitespace-nowrap">
@@ -55,6 +68,13 @@
           </span>
         </button>
         {#if finding.detail}<p class="text-[13px] text-quiet">{finding.detail}</p>{/if}
+        {#if finding.spots?.length}
+          <p class="flex gap-2 text-[13px]">
+            <button class="underline" onclick={() => spotBeside(finding, -1)}>previous place</button>
+            <button class="underline" onclick={() => spotBeside(finding, 1)}>next place</button>
+            <span class="text-quiet">of {finding.spots.length} listed</span>
+          </p>
+        {/if}
         <p class="flex justify-between text-[13px] whitespace-nowrap text-quiet">
           {#if finding.unit === "CV"}<span>{percentOfScale(finding.value)} of full scale</span>{/if}
           <span>tolerance {finding.tolerance} {finding.unit}</span>
@@ -64,7 +84,23 @@
     {/each}
     {#if quietFindings.length}
       <li class="border-b border-rule py-1.5 text-[13px] text-quiet" data-testid="inside">
-        Inside tolerance: {quietFindings.map((f) => `${f.kind} ${short(f.value)} ${f.unit}`).join(", ")}
+        <details>
+          <summary class="cursor-pointer">Inside tolerance: {quietFindings.length} more</summary>
+          <ul>
+            {#each quietFindings as finding (finding.kind)}
+              <li class="flex gap-2">
+                <button
+                  class="grow text-left hover:underline"
+                  title={finding.detail}
+                  onclick={() => bench.goTo(finding.frame, finding.region)}>{finding.kind}</button
+                >
+                <span class="figure whitespace-nowrap"
+                  >{short(finding.value)} of {finding.tolerance} {finding.unit}</span
+                >
+              </li>
+            {/each}
+          </ul>
+        </details>
       </li>
     {/if}
     {#each steps as step, index (index)}

@@ -142,7 +142,7 @@
     onpointercancel={release}
     onwheel={wheel}
   ></canvas>
-  <PatchLayer readings={bench.readings} n={bench.n} {placement} {ratio} {drawn} />
+  <PatchLayer {bench} {placement} {ratio} {drawn} />
   {#if views.length > 1 && bench.wipe !== null}
     <WipeLine value={bench.wipe} {left} width={shownWidth} onmove={(to) => (bench.wipe = clamp(to, 0, 1))} />
   {/if}

@@ -26,6 +26,11 @@
     {/each}
   </select>
 </label>
+{#if bench.profileId !== null && bench.profileId === bench.shot?.matching_profile}
+  <p class="text-[13px] text-quiet" data-testid="match">
+    Chosen by the file: {bench.shot.media.camera}, {bench.shot.media.gain}.
+  </p>
+{/if}
 {#if bench.fit}
   <p class={["text-[13px]", bench.fit.fits && "text-quiet"]} data-testid="fit">{bench.fit.advice}</p>
 {/if}

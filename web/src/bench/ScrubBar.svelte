@@ -22,6 +22,16 @@
   const tolerance = $derived(found?.tolerance ?? 0);
   const top = $derived(Math.max(...measured, tolerance * 1.3, 1));
   const worst = $derived(noise.indexOf(Math.max(...noise)));
+  /** The three noisiest frames that do not lie beside one another. */
+  const noisiest = $derived.by(() => {
+    const order = measured.map((cv, n) => ({ cv, n })).sort((a, b) => b.cv - a.cv);
+    const apart = Math.max(2, frames / 20);
+    const chosen: number[] = [];
+    for (const { n } of order)
+      if (chosen.length < 3 && chosen.every((other) => Math.abs(other - n) >= apart)) chosen.push(n);
+    return chosen;
+  });
+  const labelLeft = $derived(bench.n > frames / 2);
   const x = (n: number) => ((n + 0.5) / frames) * width;
   const y = (cv: number) => HEIGHT - 4 - (cv / top) * (HEIGHT - 12);
   const line = (values: number[]) =>
@@ -48,7 +58,7 @@
         <span class="figure">{short(noise[bench.n] ?? 0)} CV</span>, most
         <button class="figure underline" onclick={() => bench.go(worst)}
           >{short(noise[worst] ?? 0)} CV in frame {worst}</button
-        >
+        >; marked: the noisiest
       {:else}
         Not measured: the bar shows the noise of each frame once it is.
       {/if}
@@ -86,9 +96,16 @@
         <polyline points={line(measured)} fill="none" stroke="#3d3d3d" stroke-width="1" />
         <polyline points={line(noise)} fill="none" stroke="#161616" stroke-width="1.8" />
         <line x1="0" x2={width} y1={y(tolerance)} y2={y(tolerance)} stroke="#3d3d3d" stroke-dasharray="4 3" />
-        <text x={width - 4} text-anchor="end" y={y(tolerance) - 3} font-size="11" fill="#161616"
-          >tolerance {tolerance} CV</text
+        <text
+          x={labelLeft ? 4 : width - 4}
+          text-anchor={labelLeft ? "start" : "end"}
+          y={y(tolerance) - 3}
+          font-size="11"
+          fill="#161616">tolerance {tolerance} CV</text
         >
+        {#each noisiest as n (n)}
+          <path d={`M${x(n) - 4} 0h8l-4 6z`} fill="#161616" data-testid="noisiest" />
+        {/each}
       {/if}
       <line x1={x(bench.n)} x2={x(bench.n)} y1="0" y2={HEIGHT} stroke="#000" stroke-width="4" />
       <line x1={x(bench.n)} x2={x(bench.n)} y1="0" y2={HEIGHT} stroke="#fff" stroke-width="2" />

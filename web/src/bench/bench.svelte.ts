@@ -2,6 +2,7 @@ import {
   api,
   asked,
   listen,
+  type NoiseCurve,
   type OutputFormat,
   type Patch,
   type PatchReading,
@@ -16,7 +17,7 @@ import {
   type Version,
   type View,
 } from "../api/client";
-import { clamp } from "../lib/geometry";
+import { clamp, type Box } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
 import { router } from "../lib/router.svelte";
 
@@ -35,6 +36,8 @@ export class Bench {
   /** The saved profile to propose by; null is the shot's own. */
   profileId = $state<number | null>(null);
   fit = $state<ProfileFit | null>(null);
+  /** The nearest flat place for the patch that was refused last. */
+  better = $state<PatchReading | null>(null);
   versionId = $state<number | null>(null);
   n = $state(0);
   view = $state<View>("source");
@@ -43,6 +46,8 @@ export class Bench {
   wipe = $state<number | null>(null);
   holding = $state(false);
   drawing = $state(false);
+  /** The place of the finding that was opened last. */
+  marked = $state<(Box & { frame: number }) | null>(null);
   computing = $state(false);
 
   private past: { id: number; plan: Plan }[] = $state([]);
@@ -50,6 +55,10 @@ export class Bench {
   private saving: ReturnType<typeof setTimeout> | undefined;
 
   readonly version = $derived<Version | null>(this.shot?.plans.find((v) => v.id === this.versionId) ?? null);
+  /** The curve of the saved profile that is chosen. */
+  readonly savedCurve = $derived<NoiseCurve | null>(
+    this.profiles.find((p) => p.id === this.profileId)?.curve ?? null,
+  );
   readonly measuring = $derived(
     this.shot?.survey?.state === "queued" || this.shot?.survey?.state === "running",
   );
@@ -74,6 +83,8 @@ export class Bench {
         asked(api.GET("/api/formats")),
         asked(api.GET("/api/profiles")),
       ]);
+      const match = this.shot?.matching_profile;
+      if (match != null && this.shot?.report) void this.useProfile(match);
       await Promise.all([this.loadRenders(), this.measureRemaining()]);
     });
 
@@ -115,6 +126,13 @@ export class Bench {
     if (this.shot) this.n = clamp(Math.round(n), 0, this.shot.media.frames - 1);
   }
 
+  /** Look at a place of a frame. */
+  goTo(n: number, place: { x: number; y: number; width: number; height: number } | null | undefined): void {
+    this.go(n);
+    this.marked = place ? { ...place, frame: n } : null;
+    if (place) this.centre = { x: place.x + place.width / 2, y: place.y + place.height / 2 };
+  }
+
   /** Show a view; results need a version. */
   look(view: View): void {
     if (view === "source" || this.version) this.view = view;
@@ -141,17 +159,27 @@ export class Bench {
       await asked(api.POST("/api/shots/{shot_id}/survey/cancel", { params: { path: { shot_id: this.id } } }));
     });
 
-  /** Judge a patch the user drew, and keep it beside the others. */
-  judge = (patch: Patch) =>
+  /** Judge a patch the user drew, or moved from where `instead` was, and keep it beside the others. */
+  judge = (patch: Patch, instead?: PatchReading) =>
     notices.watch(async () => {
       this.drawing = false;
       const params = { path: { shot_id: this.id } };
-      const reading = await asked(api.POST("/api/shots/{shot_id}/patch", { params, body: patch }));
-      this.readings = [...this.readings, reading];
+      const verdict = await asked(api.POST("/api/shots/{shot_id}/patch", { params, body: patch }));
+      const at = instead ? this.readings.indexOf(instead) : -1;
+      this.readings = at < 0 ? [...this.readings, verdict.reading] : this.readings.with(at, verdict.reading);
+      this.better = verdict.better;
     });
+
+  /** Take the place that was offered for a refused patch. */
+  takeBetter(): void {
+    if (!this.better) return;
+    this.readings = [...this.readings.filter((r) => r.flat), this.better];
+    this.better = null;
+  }
 
   dropPatch(reading: PatchReading): void {
     this.readings = this.readings.filter((r) => r !== reading);
+    this.better = null;
   }
 
   saveProfile = (name: string) =>

@@ -3,6 +3,7 @@
   import FolderDialog from "./FolderDialog.svelte";
   import { busy, Jobs } from "./jobs.svelte";
   import ShotCard from "./ShotCard.svelte";
+  import ToleranceDialog from "./ToleranceDialog.svelte";
   import { droppedFiles } from "./upload";
 
   const { jobId }: { jobId: number | null } = $props();
@@ -10,6 +11,8 @@
   let newName = $state("");
   let hovering = $state(false);
   let folders = $state<FolderDialog>();
+  let tolerances = $state<ToleranceDialog>();
+  let proposeBy = $state("own");
   let picker = $state<HTMLInputElement>();
   const unmeasured = $derived(jobs.shots.filter((shot) => !shot.findings && !busy(shot)));
   const measuring = $derived(jobs.shots.filter(busy));
@@ -112,10 +115,50 @@
         Measure {unmeasured.length === jobs.shots.length ? "all" : "the rest"}
       </button>
     </div>
+    <div class="flex flex-wrap items-center gap-3 px-5 pb-2.5">
+      <label class="flex items-center gap-1.5">
+        Order
+        <select class="select w-40 select-sm" bind:value={jobs.sort}>
+          <option value="name">by name</option>
+          <option value="worst">worst finding first</option>
+          {#each jobs.kinds as kind (kind.kind)}<option value={kind.kind}>most {kind.kind} first</option
+            >{/each}
+        </select>
+      </label>
+      <label class="flex items-center gap-1.5">
+        Show
+        <select class="select w-48 select-sm" bind:value={jobs.filter}>
+          <option value="all">all shots</option>
+          <option value="outside">outside a tolerance</option>
+          <option value="source">not the original?</option>
+          <option value="unmeasured">not measured</option>
+          {#each jobs.kinds as kind (kind.kind)}<option value={kind.kind}>{kind.kind} outside</option>{/each}
+        </select>
+      </label>
+      <button class="btn btn-sm" onclick={() => tolerances?.show()}>Tolerances…</button>
+      <span class="grow"></span>
+      <label class="flex items-center gap-1.5">
+        Propose by
+        <select class="select w-52 select-sm" bind:value={proposeBy}>
+          <option value="own">each shot's own noise</option>
+          <option value="matching">the profile of its camera</option>
+          {#each jobs.profiles as profile (profile.id)}
+            <option value={String(profile.id)}>{profile.name}</option>
+          {/each}
+        </select>
+      </label>
+      <button
+        class="btn btn-sm"
+        disabled={!jobs.shots.some((s) => s.findings)}
+        onclick={() => void jobs.propose(proposeBy)}
+      >
+        Propose for all measured
+      </button>
+    </div>
     <ul
       class="grid min-h-0 grow auto-rows-min grid-cols-[repeat(auto-fill,minmax(300px,1fr))] gap-x-4 gap-y-5 overflow-y-auto px-5 pt-1 pb-6"
     >
-      {#each jobs.shots as shot (shot.id)}
+      {#each jobs.shown as shot (shot.id)}
         <ShotCard
           {shot}
           onmeasure={() => void jobs.measure([shot])}
@@ -123,13 +166,19 @@
         />
       {:else}
         <li class="col-span-full border border-dashed border-rule py-24 text-center">
-          <p class="text-base font-semibold">No footage yet</p>
-          <p class="text-quiet">
-            Drop video files or numbered PNG, TIFF, DPX or EXR pictures anywhere on this page.
-          </p>
+          {#if jobs.shots.length}
+            <p class="text-base font-semibold">No shot of this job is like that</p>
+            <p class="text-quiet">Show “all shots” to see the {jobs.shots.length} there are.</p>
+          {:else}
+            <p class="text-base font-semibold">No footage yet</p>
+            <p class="text-quiet">
+              Drop video files or numbered PNG, TIFF, DPX or EXR pictures anywhere on this page.
+            </p>
+          {/if}
         </li>
       {/each}
     </ul>
+    <ToleranceDialog bind:this={tolerances} {jobs} />
     <FolderDialog bind:this={folders} onchoose={(path) => void jobs.importFrom(path)} />
   {:else if jobs.loaded}
     <p class="m-auto text-base">Name a job above to begin.</p>

@@ -2,12 +2,12 @@
   import { pictureAddress, type Shot } from "../api/client";
   import { mediaLine, percent, short } from "../lib/format";
   import { follow } from "../lib/router.svelte";
+  import { severity } from "./arrange";
   import { busy } from "./jobs.svelte";
 
   const { shot, onmeasure, onremove }: { shot: Shot; onmeasure: () => void; onremove: () => void } = $props();
   const WIDTH = 480;
   const MOST = 3;
-  const severity = (f: { value: number; tolerance: number }) => f.value / Math.max(f.tolerance, 0.01);
   const middle = $derived(Math.floor(shot.media.frames / 2));
   const scale = $derived(Math.min(1, WIDTH / shot.media.width));
   const picture = $derived(pictureAddress(shot, middle, "source", null, null, scale));
@@ -58,6 +58,9 @@
           >
         </span>
       {/each}
+      {#if shot.source && !shot.source.original}
+        <span class="outside" title={shot.source.evidence.join("\n")}>ask for the original</span>
+      {/if}
       <span class="text-quiet">{state}</span>
       {#if busy(shot) && shot.survey}
         <progress class="progress w-24" max="1" value={shot.survey.progress} aria-label="Measuring"

@@ -1,6 +1,16 @@
-import { api, asked, listen, type Job, type Shot, type WorkEvent } from "../api/client";
+import {
+  api,
+  asked,
+  listen,
+  type FindingKind,
+  type Job,
+  type Profile,
+  type Shot,
+  type WorkEvent,
+} from "../api/client";
 import { notices } from "../lib/notices.svelte";
 import { router } from "../lib/router.svelte";
+import { arranged } from "./arrange";
 import { upload } from "./upload";
 
 /** State of the Jobs screen: the jobs, and the shots of the open one. */
@@ -9,13 +19,23 @@ export class Jobs {
   shots = $state<Shot[]>([]);
   loaded = $state(false);
   sending = $state<number | null>(null);
+  kinds = $state<FindingKind[]>([]);
+  profiles = $state<Profile[]>([]);
+  sort = $state("name");
+  filter = $state("all");
+  /** The shots as the contact sheet shows them. */
+  readonly shown = $derived(arranged(this.shots, this.sort, this.filter));
   readonly open = $derived.by(() => this.all.find((job) => job.id === this.chosen()) ?? this.all[0] ?? null);
 
   constructor(private readonly chosen: () => number | null) {}
 
   load = () =>
     notices.watch(async () => {
-      this.all = await asked(api.GET("/api/jobs"));
+      [this.all, this.kinds, this.profiles] = await Promise.all([
+        asked(api.GET("/api/jobs")),
+        asked(api.GET("/api/findings")),
+        asked(api.GET("/api/profiles")),
+      ]);
       this.loaded = true;
     });
 
@@ -81,6 +101,28 @@ export class Jobs {
             body: { patches: [] },
           }),
         );
+    });
+
+  /** A new version for every measured shot: by its own noise, by a saved profile, or by the matching one. */
+  propose = (by: string) =>
+    notices.watch(async () => {
+      const job = this.open;
+      if (!job) return;
+      const profile_id = /^\d+$/.test(by) ? Number(by) : null;
+      const body = { profile_id, matching: by === "matching" };
+      this.shots = await asked(
+        api.POST("/api/jobs/{job_id}/propose", { params: { path: { job_id: job.id } }, body }),
+      );
+    });
+
+  setTolerances = (tolerances: Record<string, number>) =>
+    notices.watch(async () => {
+      const job = this.open;
+      if (!job) return;
+      const params = { path: { job_id: job.id } };
+      const changed = await asked(api.PATCH("/api/jobs/{job_id}", { params, body: { tolerances } }));
+      this.all = this.all.map((j) => (j.id === changed.id ? changed : j));
+      await this.loadShots(job.id);
     });
 
   cancel = (shots: Shot[]) =>

@@ -59,6 +59,11 @@ test-camera clips: 1.3 to 2.0 after H.264, below 1.05 before)."""
 
 FLATTEST = 0.25
 
+ENOUGH_PIXELS = 1_000_000
+
+LARGEST_OFFER, MOST_OFFERS = 128, 600
+"""Pixels a side, and places tried, of a better patch that is looked for."""
+
 LUMA_ALONE = np.ones((1, 1), np.float32)
 
 FLAT_QUANTILE = 0.10
@@ -170,6 +175,8 @@ def _pair(source: Source, n: int) -> _Pair:
     if n == 0:
         frame = source.read(0)
         return _Pair(n, frame, None, None, block_statistics(frame, source.info.clip_levels), None)
+    # in the order of the frames, so that a decoder seeks once
+    distant = None if source.info.intra_only or n < FAR else source.read(n - FAR)
     other, frame = source.read(n - 1), source.read(n)
     shift = _block_shifts(frame, other)
     limits = source.info.clip_levels
@@ -179,16 +186,12 @@ def _pair(source: Source, n: int) -> _Pair:
     repeated = typical < (FROZEN_CV / CV_SCALE) ** 2
     if repeated:
         return _Pair(n, frame, other, shift, spatial, None)
-    return _Pair(n, frame, other, shift, spatial, temporal, _far_variance(source, n, frame))
-
-
-def _far_variance(source: Source, n: int, frame: Frame) -> Array | None:
-    """The block variance against a frame some way off, where the codec makes a difference of it."""
-    if source.info.intra_only:
-        return None
-    distant = n - FAR if n >= FAR else min(n + FAR, source.info.frames - 1)
-    other = source.read(distant)
-    return block_statistics(frame, source.info.clip_levels, other, _block_shifts(frame, other)).variance
+    if distant is None and not source.info.intra_only:
+        distant = source.read(min(n + FAR, source.info.frames - 1))
+    far = None
+    if distant is not None:
+        far = block_statistics(frame, limits, distant, _block_shifts(frame, distant)).variance
+    return _Pair(n, frame, other, shift, spatial, temporal, far)
 
 
 def _block_shifts(frame: Frame, other: Frame) -> Array:
@@ -456,7 +459,11 @@ def _by_frame(
 
 
 def _flat_ratio(plane: Array, limits: tuple[float, float], curve: NoiseCurve) -> float:
-    """Luma sigma of the flattest blocks of a frame, against what the curve says."""
+    """Luma sigma of the flattest blocks of a frame, against what the curve says; of a large frame every
+    second row of blocks is enough."""
+    if plane.size > ENOUGH_PIXELS:
+        bands = plane[: plane.shape[0] // SIDE * SIDE].reshape(-1, SIDE, plane.shape[1])
+        plane = bands[::2].reshape(-1, plane.shape[1])
     blocks = block_statistics(plane[..., None], limits, signals=LUMA_ALONE)
     ratios = _ratios(blocks.variance[..., 0], blocks.level[..., 0], blocks.clipped, curve)
     finite = ratios[np.isfinite(ratios)]
@@ -478,6 +485,25 @@ def automatic_patches(
             if reading.flat and apart and len(found) < most:
                 found.append(reading)
     return found
+
+
+def better_patch(
+    frame: Frame, refused: Patch, curve: NoiseCurve | None, limits: tuple[float, float]
+) -> PatchReading | None:
+    """The nearest flat place of the frame for a patch that is not: of its size, or smaller."""
+    height, width = frame.shape[:2]
+    x, y = refused.x + refused.width / 2, refused.y + refused.height / 2
+    for size in (1.0, 0.7, 0.5):
+        wide, high = (max(int(side * size), SIDE) for side in (refused.width, refused.height))
+        wide, high = min(wide, width, LARGEST_OFFER), min(high, height, LARGEST_OFFER)
+        places = [(px, py) for py in range(0, height - high + 1, SIDE) for px in range(0, width - wide + 1, SIDE)]
+        places.sort(key=lambda at: (at[0] + wide / 2 - x) ** 2 + (at[1] + high / 2 - y) ** 2)
+        for px, py in places[:MOST_OFFERS]:
+            patch = Patch(x=px, y=py, width=wide, height=high, frame=refused.frame)
+            reading = measure_patch(frame, patch, curve, limits=limits)
+            if reading.flat:
+                return reading
+    return None
 
 
 def _even_windows(

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Any, Literal
+from collections.abc import Mapping, Sequence
+from typing import Any, Literal, TypeVar
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
@@ -20,7 +20,12 @@ TOLERANCES = {"noise": 4.0, "colour noise": 3.0, "grain": 2.5}
 """Default tolerances: noise below so many CV is seldom noticed at 100 %, grain above so many pixels is
 seen as blotches (common practice, no source)."""
 
-LOOKS = 12
+T = TypeVar("T")
+
+NOISE_ORDER = 47
+"""Noise comes after repairs (specks, flicker, compression) and before banding and restoring."""
+
+LOOKS = 8
 """Frames that detectors look at which need not see every frame."""
 
 
@@ -63,6 +68,35 @@ class SurveyReport(BaseModel):
     def to_json(self) -> str:
         return self.model_dump_json(by_alias=True, indent=1)
 
+    def with_tolerances(self, tolerances: Mapping[str, float]) -> SurveyReport:
+        """The same measurements held against other tolerances, by the kind of finding."""
+        findings = [
+            f.model_copy(update={"tolerance": tolerances[f.kind]}) if f.kind in tolerances else f
+            for f in self.findings
+        ]
+        return self.model_copy(update={"findings": findings, "source": source_check(findings)})
+
+
+class FindingKind(BaseModel):
+    """What can be found, for lists of tolerances."""
+
+    kind: str
+    unit: str
+    tolerance: float
+    about_source: bool
+
+
+def finding_kinds() -> list[FindingKind]:
+    """All kinds of findings in working order, with their default tolerances."""
+    noise = [
+        FindingKind(kind=kind, unit="px" if kind == "grain" else "CV", tolerance=value, about_source=False)
+        for kind, value in TOLERANCES.items()
+    ]
+    others = [
+        FindingKind(kind=d.kind, unit=d.unit, tolerance=d.tolerance, about_source=d.about_source) for d in DETECTORS
+    ]
+    return _in_order(noise, others)
+
 
 def survey(
     source: Source, patches: Sequence[Patch] = (), *, frames: range | None = None,
@@ -78,10 +112,16 @@ def survey(
         source=source_check(others),
         noise=_report(reading),
         patches=reading.patches,
-        findings=_noise_findings(reading, chosen.start) + others,
+        findings=_in_order(_noise_findings(reading, chosen.start), others),
         profile=reading.profile,
         motion_px=reading.motion_px,
     )
+
+
+def _in_order(noise: list[T], others: list[T]) -> list[T]:
+    """Working order: `others` are in that of the detectors, noise goes in between."""
+    before = sum(d.order < NOISE_ORDER for d in DETECTORS)
+    return others[:before] + noise + others[before:]
 
 
 ABOUT_SOURCE = frozenset(detector.kind for detector in DETECTORS if detector.about_source)

@@ -55,6 +55,10 @@ class MediaInfo(BaseModel):
     matrix: str
     bit_rate: int | None = None
     timecode: str | None = None
+    camera: str = ""
+    """Make and model, where the file tells them."""
+    gain: str = ""
+    """ISO, where the file tells it."""
     variable_rate: bool = False
     audio: list[AudioTrack] = []
     notes: list[str] = []

@@ -12,7 +12,7 @@ import OpenImageIO as oiio
 from ..errors import BadInput
 from ..frames import Frame
 from .info import MediaInfo, Source, checked_frame, checked_size
-from .tags import UNKNOWN
+from .tags import UNKNOWN, camera_tags
 
 SEQUENCE_ENDINGS = {".png", ".tif", ".tiff", ".dpx", ".exr"}
 DEFAULT_RATE = "24"
@@ -73,6 +73,7 @@ class SequenceSource(Source):
         first = _spec(self._files[0])
         checked_size(str(self._files[0]), first.width, first.height)
         rate, assumed = _rate(first)
+        camera, gain = camera_tags([{a.name: a.value for a in first.extra_attribs}])
         self.info = MediaInfo(
             path=str(path),
             kind="sequence",
@@ -89,6 +90,8 @@ class SequenceSource(Source):
             transfer=_transfer(first),
             matrix="rgb",
             timecode=first.getattribute("smpte:TimeCode") or None,
+            camera=camera,
+            gain=gain,
             notes=[f"No frame rate in the pictures; {rate} was assumed."] if assumed else [],
         )
         self.read(0)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
+
 PRIMARIES = {
     1: "bt709", 4: "bt470m", 5: "bt470bg", 6: "smpte170m", 7: "smpte240m", 8: "film",
     9: "bt2020", 10: "smpte428", 11: "smpte431", 12: "smpte432",
@@ -29,3 +31,17 @@ UNKNOWN = "unknown"
 def code_of(table: dict[int, str], name: str) -> int:
     """The code point of a name; 2 (unspecified) when it has none."""
     return next((code for code, known in table.items() if known == name), 2)
+
+
+def camera_tags(metadata: Iterable[Mapping[str, object]]) -> tuple[str, str]:
+    """(camera, gain) from what containers and pictures call them: QuickTime and Matroska keys, EXIF."""
+    told = {
+        key.lower().rsplit(".", 1)[-1].rsplit(":", 1)[-1]: str(value).strip()
+        for tags in metadata
+        for key, value in tags.items()
+    }
+    make, model = told.get("make", ""), told.get("model", "")
+    camera = model if model.lower().startswith(make.lower()) else f"{make} {model}".strip()
+    gains = (told.get(key, "") for key in ("iso", "photographicsensitivity", "isospeedratings"))
+    gain = next((value for value in gains if value), "")
+    return camera, f"ISO {gain}" if gain.isdigit() else gain

@@ -22,7 +22,7 @@ from ..errors import BadInput
 from ..frames import Array, Frame, luma
 from .info import AudioTrack, MediaInfo, Source, checked_frame, checked_size
 from .planes import Coding, Plane, levels, rgb_from_gbr, rgb_from_yuv
-from .tags import KR_KB, MATRICES, PRIMARIES, TRANSFERS, UNKNOWN
+from .tags import KR_KB, MATRICES, PRIMARIES, TRANSFERS, UNKNOWN, camera_tags
 
 STILL_CONTAINERS = {"image2", "png_pipe", "jpeg_pipe", "tiff_pipe", "dpx_pipe", "exr_pipe", "gif", "tty"}
 """Demuxers that open what is not a video: single pictures are sequences of one, text is nothing."""
@@ -257,6 +257,7 @@ def _described(container: InputContainer, stream: VideoStream, index: _Index, pa
     if variable:
         notes.append("Frames come at uneven times (variable frame rate); numbers count frames, not time.")
     rate = stream.average_rate or stream.guessed_rate or Fraction(25)
+    camera, gain = camera_tags([container.metadata, stream.metadata])
     return MediaInfo(
         path=str(path),
         kind="video",
@@ -274,6 +275,8 @@ def _described(container: InputContainer, stream: VideoStream, index: _Index, pa
         matrix=matrix,
         bit_rate=stream.bit_rate or container.bit_rate or None,
         timecode=_timecode(container, stream),
+        camera=camera,
+        gain=gain,
         variable_rate=variable,
         audio=[
             AudioTrack(codec=a.codec_context.name, rate=a.codec_context.sample_rate, channels=a.channels)

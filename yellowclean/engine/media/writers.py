@@ -213,6 +213,9 @@ class VideoWriter:
             timecode = shifted(self._info.timecode, first, self._rate)
             stream.metadata["timecode"] = timecode
             self._container.metadata["timecode"] = timecode
+        for key, value in (("model", self._info.camera), ("iso", self._info.gain)):
+            if value:
+                self._container.metadata[key] = value
         return stream
 
     def _mux_video(self, picture: VideoFrame | None) -> None:

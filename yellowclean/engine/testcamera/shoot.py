@@ -142,5 +142,6 @@ def _described(recipe: ShotRecipe) -> MediaInfo:
         path=recipe.name, kind="video", width=recipe.width, height=recipe.height, frames=recipe.frames,
         rate=str(RATE), bit_depth=16, chroma="rgb", codec="", pixel_format="", range="full",
         primaries="bt709", transfer="bt709" if recipe.camera.curve == "bt709" else "unknown",
-        matrix="bt709", timecode=recipe.timecode,
+        matrix="bt709", timecode=recipe.timecode, camera="Test camera",
+        gain=f"ISO {round(400 * 2**recipe.camera.stops_under)}",
     )  # fmt: skip

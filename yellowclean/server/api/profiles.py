@@ -31,6 +31,7 @@ def told_profile(saved: Profile) -> ProfileOut:
         grain_px=profile.grain_px,
         confidence=profile.confidence,
         origin=profile.origin,
+        curve=profile.curve,
     )
 
 
@@ -52,7 +53,9 @@ def save_from_shot(request: HttpRequest, shot_id: int, payload: ProfileIn) -> Pr
     report = shot.report
     if report is None:
         raise BadInput(f"{shot.name}: has not been measured; measure it first.")
-    return told_profile(save_profile(report.profile, **payload.dict()))
+    told = payload.dict()
+    told["camera"], told["gain"] = payload.camera or report.media.camera, payload.gain or report.media.gain
+    return told_profile(save_profile(report.profile, **told))
 
 
 @router.post("/profiles/import", response=ProfileOut)

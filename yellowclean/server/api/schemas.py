@@ -7,8 +7,9 @@ from typing import Any
 
 from ninja import Field, Schema
 
-from ...engine.measure.patch import Patch
-from ...engine.measure.survey import SurveyReport
+from ...engine.measure.patch import Patch, PatchReading
+from ...engine.measure.profile import NoiseCurve
+from ...engine.measure.survey import SourceCheck, SurveyReport
 from ...engine.media import MediaInfo
 from ...engine.plan import Plan
 from ...engine.render import DeliveryReport
@@ -28,11 +29,19 @@ class JobIn(Schema):
     name: str
 
 
+class JobChange(Schema):
+    """What is to change; `tolerances` replaces all of the job's own."""
+
+    name: str | None = None
+    tolerances: dict[str, float] | None = None
+
+
 class JobOut(Schema):
     id: int
     name: str
     created: datetime
     shots: int
+    tolerances: dict[str, float]
 
 
 class FindingOut(Schema):
@@ -55,6 +64,7 @@ class ShotOut(Schema):
     fingerprint: str
     media: MediaInfo
     findings: list[FindingOut] | None
+    source: SourceCheck | None
     survey: WorkOut | None
     render: WorkOut | None
     versions: list[str]
@@ -80,6 +90,15 @@ class ShotDetail(ShotOut):
 
     report: SurveyReport | None
     plans: list[VersionOut]
+    matching_profile: int | None
+    """The saved profile of the same camera and gain, if there is one."""
+
+
+class PatchVerdict(Schema):
+    """What a drawn patch shows; where it is refused, the nearest place that would do."""
+
+    reading: PatchReading
+    better: PatchReading | None
 
 
 class SurveyIn(Schema):
@@ -107,6 +126,7 @@ class ProfileOut(ProfileIn):
     grain_px: float
     confidence: float
     origin: str
+    curve: NoiseCurve
 
 
 class TreatmentOut(Schema):

@@ -7,16 +7,26 @@ from ninja import Router, Schema
 
 from ...engine.frames import never
 from ...engine.judge.patches import Remaining
-from ...engine.measure.patch import Patch, PatchReading, measure_patch
+from ...engine.measure.noise import better_patch
+from ...engine.measure.patch import Patch, measure_patch
 from ...engine.media import OUTPUT_FORMATS
 from ...engine.plan import Plan
 from ...engine.treat import TREATMENTS
 from ..models import PlanVersion, Profile, Shot
-from ..use_cases import cancel, delete_shot, measure_remaining, new_version, propose_version, request_survey
+from ..use_cases import (
+    cancel,
+    delete_shot,
+    matching_profile,
+    measure_remaining,
+    new_version,
+    propose_version,
+    request_survey,
+)
 from ..views import pipeline_for
 from .jobs import told_shot, told_work
 from .schemas import (
     FormatOut,
+    PatchVerdict,
     ShotDetail,
     SurveyIn,
     TreatmentOut,
@@ -41,11 +51,13 @@ def told_version(version: PlanVersion) -> VersionOut:
 
 @router.get("/shots/{shot_id}", response=ShotDetail, by_alias=True)
 def get_shot(request: HttpRequest, shot_id: int) -> ShotDetail:
-    shot = Shot.objects.get(pk=shot_id)
+    shot = Shot.objects.select_related("job").get(pk=shot_id)
+    match = matching_profile(shot)
     return ShotDetail(
         **told_shot(shot).model_dump(),
         report=shot.report,
         plans=[told_version(v) for v in shot.versions.all()],
+        matching_profile=match.pk if match else None,
     )
 
 
@@ -67,15 +79,17 @@ def cancel_survey(request: HttpRequest, shot_id: int) -> tuple[int, None]:
     return 204, None
 
 
-@router.post("/shots/{shot_id}/patch", response=PatchReading)
-def read_patch(request: HttpRequest, shot_id: int, payload: Patch) -> PatchReading:
+@router.post("/shots/{shot_id}/patch", response=PatchVerdict)
+def read_patch(request: HttpRequest, shot_id: int, payload: Patch) -> PatchVerdict:
     """The verdict on a patch that the user draws, before anything is measured by it."""
     shot = Shot.objects.get(pk=shot_id)
     pipeline = pipeline_for(shot, Plan(), never)
     report = shot.report
     curve = report.profile.curve if report and report.media.frames > 1 else None
-    return measure_patch(
-        pipeline.source_frame(payload.frame), payload, curve, limits=pipeline.footage.info.clip_levels
+    frame, limits = pipeline.source_frame(payload.frame), pipeline.footage.info.clip_levels
+    reading = measure_patch(frame, payload, curve, limits=limits)
+    return PatchVerdict(
+        reading=reading, better=None if reading.flat else better_patch(frame, payload, curve, limits)
     )
 
 

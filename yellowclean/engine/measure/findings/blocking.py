@@ -86,5 +86,5 @@ def conclude(seen: Sequence[tuple[int, Grid]], info: MediaInfo) -> Finding:
     )  # fmt: skip
 
 
-DETECTOR = Detector("blocking", "CV", 0.8, 60, observe, conclude)
+DETECTOR = Detector("blocking", "CV", 0.8, 43, observe, conclude)
 """Value: mean extra jump at block edges. Tolerance: common practice, no source."""

@@ -44,5 +44,5 @@ def conclude(seen: Sequence[tuple[int, Ripples]], info: MediaInfo) -> Finding:
     )  # fmt: skip
 
 
-DETECTOR = Detector("ringing", "CV", 6.0, 65, observe, conclude)
+DETECTOR = Detector("ringing", "CV", 6.0, 44, observe, conclude)
 """Value: RMS ripple in the eight pixels beside edges. Tolerance: common practice, no source."""

@@ -54,7 +54,7 @@ def _beyond(look: Look, other: Array) -> Array:
     """By how many sigma each pixel lies outside the range of a neighbouring frame around its place; 0
     where two movements meet, since one covers and uncovers the other there."""
     plane = look.luma.astype(np.float32)
-    vectors = flow(eight_bit(plane), eight_bit(other), plane.shape[1]).vectors
+    vectors = flow(eight_bit(plane), eight_bit(other), plane.shape[1], quick=True).vectors
     calm = cv2.blur(vectors, (SMOOTH, SMOOTH))  # noise in flat areas makes vectors of its own
     torn = np.max([np.subtract(*_range(np.ascontiguousarray(calm[..., k]), TORN_WITHIN)) for k in (0, 1)], axis=0)
     vectors, torn = (cv2.resize(v, plane.shape[::-1], interpolation=cv2.INTER_LINEAR) for v in (vectors, torn))

@@ -1,0 +1,36 @@
+import type { Shot } from "../api/client";
+
+type ShotFinding = NonNullable<Shot["findings"]>[number];
+
+/** How far a finding lies beyond its tolerance: 1 is on it. A tolerance of 0 allows nothing. */
+export function severity(finding: ShotFinding): number {
+  const value = finding.remaining ?? finding.value;
+  return finding.tolerance > 0 ? value / finding.tolerance : value > 0 ? 10 * value : 0;
+}
+
+export function worst(shot: Shot): number {
+  return Math.max(0, ...(shot.findings ?? []).filter((f) => f.outside).map(severity));
+}
+
+function of(shot: Shot, kind: string): ShotFinding | undefined {
+  return shot.findings?.find((f) => f.kind === kind);
+}
+
+/** The shots that a filter lets through, in the order that was asked for. `sort` is "name", "worst" or
+ *  a kind of finding; `filter` is "all", "outside", "unmeasured", "source" or a kind that lies outside. */
+export function arranged(shots: Shot[], sort: string, filter: string): Shot[] {
+  const passes = (shot: Shot): boolean => {
+    if (filter === "all") return true;
+    if (filter === "unmeasured") return !shot.findings;
+    if (filter === "source") return shot.source?.original === false;
+    if (filter === "outside") return worst(shot) > 0;
+    return of(shot, filter)?.outside ?? false;
+  };
+  const weight = (shot: Shot): number => {
+    if (sort === "worst") return worst(shot);
+    const finding = of(shot, sort);
+    return finding ? severity(finding) : -1;
+  };
+  const kept = shots.filter(passes);
+  return sort === "name" ? kept : kept.toSorted((a, b) => weight(b) - weight(a));
+}
