@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import os
+import threading
 from functools import cache
 from typing import Any
 
@@ -14,10 +15,17 @@ os.environ.setdefault("DASK_LOGGING__DISTRIBUTED", "error")
 
 from distributed import Client, LocalCluster
 
+_starting = threading.Lock()
 
-@cache
+
 def client() -> Any:
     """A connected client. The first call starts the local cluster, which takes about two seconds."""
+    with _starting:
+        return _client()
+
+
+@cache
+def _client() -> Any:
     options = settings.YELLOW_CLEAN
     if options.scheduler:
         return Client(options.scheduler, timeout="10s")
@@ -38,9 +46,9 @@ def client() -> Any:
 
 def shut_down() -> None:
     """End the local cluster, if one was started."""
-    if client.cache_info().currsize:
+    if _client.cache_info().currsize:
         connected = client()
         if not settings.YELLOW_CLEAN.scheduler:
             connected.shutdown()
         connected.close()
-        client.cache_clear()
+        _client.cache_clear()

@@ -17,6 +17,10 @@ FEWEST = 12.0
 """Mean count about a code from which its emptiness says something."""
 
 
+SEEN_BITS = 10
+"""Combs finer than this are of no consequence."""
+
+
 def code_histogram(frame: Frame, info: MediaInfo) -> Histogram:
     """How often each code of the recorded luma (or of green, where R'G'B' is recorded) occurs."""
     coding = Coding(info.matrix, info.bit_depth, info.range == "full")
@@ -48,6 +52,8 @@ def fill(histogram: Histogram) -> float:
 
 def combs(histogram: Histogram) -> float:
     """Share of the well-filled codes that stand empty or doubled among even neighbours (0-1)."""
+    finer = max(len(histogram) >> SEEN_BITS, 1)
+    histogram = histogram.reshape(-1, finer).sum(axis=1)
     inside = used_range(histogram)
     counts = histogram.astype(np.float64)
     around = (np.roll(counts, 1) + np.roll(counts, -1) + np.roll(counts, 2) + np.roll(counts, -2)) / 4

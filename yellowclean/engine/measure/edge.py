@@ -19,7 +19,7 @@ MOST_TILES = 64
 LEAST_CONTRAST = 40 / CV_SCALE
 CONTRAST_SIGMAS = 10
 COHERENCE = 0.80
-LONE = 0.25
+LONE = 0.12
 """Ripple against contrast above which the profile is no edge between two plain sides but a pattern."""
 
 OVERSAMPLING = 4

@@ -1,8 +1,9 @@
 """Moiré: a narrow spectral peak in chroma that luma does not share in strength.
 
 Sampling that is too coarse turns fine cloth and grilles into slow coloured waves. In tiles the spectra
-of Cb and Cr are searched for one frequency that holds most of the energy; coloured texture of the
-scene has its chroma from its luma, and less of it.
+of Cb and Cr are searched for one frequency that holds most of the energy. Coloured texture of the scene has its
+chroma from its luma, or, as brick and mortar, changes between more and less of one colour; moiré
+swings through grey to the opposite one.
 """
 
 from __future__ import annotations
@@ -50,7 +51,10 @@ def observe(look: Look) -> Fringes:
         return Fringes(0.0, 0.0, 0.0, None)
     chroma = look.frame[:height, :width] @ SIGNAL_MATRIX[4:].T
     powers = [_tile_power(chroma[..., k]) for k in range(2)]
-    return _fringes(powers[0] + powers[1], _tile_power(look.luma[:height, :width]))
+    tint = chroma.reshape(height // TILE, TILE, width // TILE, TILE, 2).mean(axis=(1, 3))
+    return _fringes(
+        powers[0] + powers[1], _tile_power(look.luma[:height, :width]), np.hypot(*tint.transpose(2, 0, 1))
+    )
 
 
 def _tile_power(plane: Array) -> Array:
@@ -64,7 +68,7 @@ def _tile_power(plane: Array) -> Array:
     return power
 
 
-def _fringes(chroma: Array, luma: Array) -> Fringes:
+def _fringes(chroma: Array, luma: Array, tint: Array) -> Fringes:
     fy = np.abs(np.fft.fftfreq(TILE)) * TILE
     fx = np.arange(TILE // 2 + 1)
     radius = np.hypot(fy[:, None], fx[None, :])
@@ -80,6 +84,7 @@ def _fringes(chroma: Array, luma: Array) -> Fringes:
     found = (
         (energy > CONCENTRATION * beyond)
         & (energy > OVER_LUMA**2 * shared)
+        & (2 * energy > tint**2)
         & (energy > LEAST_AMPLITUDE**2)
         & (strongest > OVER_NOISE * noise)
     )

@@ -21,7 +21,7 @@ from .base import Detector, Finding, Look, Place, Spot
 
 SIGMAS, WEAK_SIGMAS = 4.5, 2.5
 LEAST_CV = 12.0
-TEXTURE_SHARE = 0.35
+TEXTURE_SHARE = 0.5
 """Of the contrast around it in the other frame, a speck stands out by this much at least: texture that
 moves by fractions of a pixel overshoots by less."""
 
@@ -125,5 +125,5 @@ def _without_sparkle(frames: Sequence[list[Spot]]) -> list[Spot]:
     return [spot for k, spots in enumerate(frames) for spot in spots if not recurs(spot, k)]
 
 
-DETECTOR = Detector("specks", "a frame", 0.5, 40, observe, conclude)
+DETECTOR = Detector("specks", "a frame", 1.0, 40, observe, conclude)
 """Value: specks in a frame, on average. Tolerance: common practice, no source."""

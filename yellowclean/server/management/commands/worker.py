@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import logging
+import threading
 from typing import Any
 
+from django.conf import settings
 from django.core.management.base import BaseCommand
 from django_tasks import TaskResultStatus
 from django_tasks_db.management.commands.db_worker import Worker
@@ -22,18 +24,26 @@ class Command(BaseCommand):
         stale = DBTaskResult.objects.filter(status=TaskResultStatus.RUNNING)
         stale.update(status=TaskResultStatus.FAILED)
         sweep()
-        worker = Worker(
-            queue_names=["*"],
-            interval=0.3,
-            batch=False,
-            backend_name="default",
-            startup_delay=False,
-            max_tasks=None,
-            worker_id="yellow-clean",
-            excluded_queue_names=[],
-        )
-        worker.configure_signals()
+        lanes = [_lane(k) for k in range(settings.YELLOW_CLEAN.workers)]
+        for lane in lanes[1:]:
+            # What a lane is doing when the first one is told to stop, the next start takes up again.
+            threading.Thread(target=lane.run, name=lane.worker_id, daemon=True).start()
+        lanes[0].configure_signals()
         try:
-            worker.run()
+            lanes[0].run()
         finally:
             shut_down()
+
+
+def _lane(k: int) -> Worker:
+    """One of the loops that take work from the queue: a job's shots are measured side by side."""
+    return Worker(
+        queue_names=["*"],
+        interval=0.3,
+        batch=False,
+        backend_name="default",
+        startup_delay=False,
+        max_tasks=None,
+        worker_id=f"yellow-clean-{k}",
+        excluded_queue_names=[],
+    )
