@@ -165,7 +165,6 @@ class Documents(TestCase):
 
     def test_a_survey_tells_findings_outside_their_tolerance(self) -> None:
         report = survey(MemorySource(shot_pair("quay", Camera(stops_under=3))[0]))
-        self.assertEqual([f.kind for f in report.findings][:2], ["noise", "colour noise"])
         self.assertEqual([f.kind for f in report.findings if f.outside], ["noise", "colour noise"])
         quiet = survey(MemorySource([field(0.3, 1.0, s) for s in range(3)]))
         self.assertFalse(any(f.outside for f in quiet.findings))

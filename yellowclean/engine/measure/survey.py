@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from ..colour.opponent import OPPONENT
 from ..frames import Array, Frame, Progress, StopCheck, never
 from ..media import MediaInfo, Source
-from .findings import DETECTORS, Finding, Glance, Look, Place
+from .findings import DETECTORS, Detector, Finding, Glance, Look, Place
 from .noise import NoiseReading, measure_noise
 from .patch import Patch, PatchReading
 from .profile import NoiseCurve, NoiseProfile
@@ -104,7 +104,7 @@ def survey(
 ) -> SurveyReport:  # fmt: skip
     """Measure a shot. See `measure_noise` for the arguments and errors."""
     chosen = frames or range(source.info.frames)
-    watcher = _Watcher(source.info, chosen)
+    watcher = DetectorPass(source.info, chosen)
     reading = measure_noise(source, patches, frames=frames, progress=progress, stopped=stopped, watcher=watcher)
     others = watcher.findings()
     return SurveyReport(
@@ -179,14 +179,15 @@ def monochrome_share(profile: NoiseProfile) -> float:
     return float(np.clip((power[0] - power[1:].mean()) / power.sum(), 0, 1))
 
 
-class _Watcher:
+class DetectorPass:
     """Shows the frames of a pass to the detectors, each with the luma before and after it."""
 
-    def __init__(self, info: MediaInfo, chosen: range) -> None:
+    def __init__(self, info: MediaInfo, chosen: range, detectors: Sequence[Detector] = DETECTORS) -> None:
         self._info = info
+        self._detectors = detectors
         picked = np.linspace(chosen.start, chosen.stop - 1, min(LOOKS, len(chosen)))
         self._picked = {round(n) for n in picked}
-        self._seen: dict[str, list[tuple[int, Any]]] = {d.kind: [] for d in DETECTORS}
+        self._seen: dict[str, list[tuple[int, Any]]] = {d.kind: [] for d in detectors}
         self._before: Array | None = None
         self._waiting: tuple[int, Array, Frame | None, NoiseCurve] | None = None
 
@@ -205,7 +206,7 @@ class _Watcher:
         n, plane, frame, curve = self._waiting
         glance = Glance(n, self._info, plane, self._before, after, curve)
         look = Look(n, self._info, plane, self._before, after, curve, frame) if frame is not None else None
-        for detector in DETECTORS:
+        for detector in self._detectors:
             if detector.every_frame:
                 self._seen[detector.kind].append((n, detector.observe(glance)))
             elif look is not None:
@@ -215,4 +216,4 @@ class _Watcher:
     def findings(self) -> list[Finding]:
         self._observe(None)
         self._waiting = None
-        return [d.conclude(self._seen[d.kind], self._info) for d in DETECTORS]
+        return [d.conclude(self._seen[d.kind], self._info) for d in self._detectors]

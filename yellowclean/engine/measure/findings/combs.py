@@ -11,7 +11,7 @@ from ..codes import Histogram, combs, fill
 from .base import Detector, Finding
 from .missing_codes import observe
 
-FULL = 0.8
+FULL = 0.7
 """Below this filling, codes are missing throughout; that is another finding."""
 
 

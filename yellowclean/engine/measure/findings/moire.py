@@ -35,6 +35,10 @@ OVER_NOISE = 40.0
 """Energy of the peak against the median of the spectrum: noise reaches about 12 among 2000 frequencies."""
 
 
+WORST = 0.75
+"""Of the tiles of an area: those at its rim are only partly covered."""
+
+
 @dataclass(frozen=True, slots=True)
 class Fringes:
     """The largest area with moiré: RMS amplitude (frame units), period in pixels, share in percent."""
@@ -98,7 +102,7 @@ def _fringes(chroma: Array, luma: Array, tint: Array) -> Fringes:
     x, y, wide, high = (int(v) for v in boxes[largest, :4])
     place = Place(x=x * TILE, y=y * TILE, width=wide * TILE, height=high * TILE)
     period = float(np.median(TILE / radius.ravel()[peak[inside]]))
-    return Fringes(float(np.sqrt(np.median(energy[inside]))), period, 100 * float(found.mean()), place)
+    return Fringes(float(np.sqrt(np.quantile(energy[inside], WORST))), period, 100 * float(found.mean()), place)
 
 
 def _around(power: Array, peak: Array) -> Array:

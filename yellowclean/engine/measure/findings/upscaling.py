@@ -18,7 +18,7 @@ from ...media import MediaInfo
 from .base import Detector, Finding, Look
 
 LONGEST = 256
-SOUGHT = 0.24, 0.495
+SOUGHT = 0.19, 0.495
 """Cycles a pixel between which a cliff is looked for."""
 
 CLIFF = 0.08
