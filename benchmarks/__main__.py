@@ -1,6 +1,10 @@
-"""Runs every benchmark and prints its table."""
+"""Runs the benchmarks that are named (denoise, survey), or all, and prints their tables."""
 
-from . import denoise
+import sys
+
+from . import denoise, survey
 
 if __name__ == "__main__":
-    denoise.main()
+    chosen = sys.argv[1:] or ["survey", "denoise"]
+    for name in chosen:
+        {"denoise": denoise, "survey": survey}[name].main()

@@ -198,6 +198,7 @@ class Looking(BrowserCase):
         page.mouse.move(box["x"] + 560, box["y"] + 300, steps=3)
         page.mouse.up()
         expect(page.locator('[data-patch="texture"]')).to_contain_text("Move it to a plain area")
+        self.move_the_patch()
         page.get_by_role("button", name="Propose", exact=True).click()
         page.get_by_role("button", name="2. Spatial").click()
         field = page.get_by_label("Threshold", exact=True)
@@ -206,6 +207,56 @@ class Looking(BrowserCase):
         expect(field).to_have_value("5")
         page.get_by_role("button", name=re.compile("Reset Threshold")).click()
         expect(field).to_have_value("2.7")
+
+    def move_the_patch(self) -> None:
+        """A patch on the picture is moved and sized with keys and judged again; the better place is taken."""
+        page = self.page
+        patch = page.get_by_role("button", name=re.compile("^Patch 1"))
+        before = patch.bounding_box()
+        with page.expect_response(re.compile("/patch$")):
+            patch.press("ArrowRight")
+        with page.expect_response(re.compile("/patch$")):
+            page.get_by_role("button", name=re.compile("^Patch 1")).press("Shift+ArrowDown")
+        after = page.get_by_role("button", name=re.compile("^Patch 1")).bounding_box()
+        assert before and after
+        self.assertGreater(after["x"], before["x"])
+        self.assertGreater(after["height"], before["height"])
+        offered = page.get_by_test_id("better")
+        if offered.count():
+            offered.get_by_role("button", name="Take it").click()
+            expect(page.locator('[data-patch="flat"]').first).to_be_visible()
+
+
+class Contact(BrowserCase):
+    def test_a_job_is_surveyed_sorted_filtered_and_a_finding_leads_to_its_place(self) -> None:
+        page = self.page
+        page.goto(self.live_server_url)
+        page.get_by_role("button", name="Measure all").click()
+        expect(page.get_by_text("5 measured")).to_be_visible(timeout=2 * PATIENCE)
+        titles = page.locator("main li a.grow")
+        page.get_by_label("Order").select_option("flicker")
+        expect(titles.first).to_have_text("q9_053_night_lapse")
+        page.get_by_label("Show").select_option("noise")
+        expect(titles.filter(has_text="q9_031_dusk_cranes")).to_have_count(0)
+        page.get_by_role("button", name="Tolerances…").click()
+        page.get_by_label("noise", exact=True).fill("900")
+        page.get_by_role("button", name="Keep these").click()
+        expect(page.get_by_text("No shot of this job is like that")).to_be_visible()
+
+        page.get_by_label("Show").select_option("hot pixels")
+        titles.first.click()
+        self.picture_settled("source")
+        expect(page.locator('[data-finding="noise"] .outside')).to_have_count(0)
+        page.locator('[data-finding="hot pixels"] button').first.click()
+        expect(page.get_by_test_id("marked")).to_be_visible()
+        page.get_by_label("Zoom").select_option("400")
+        first = page.get_by_test_id("marked").bounding_box()
+        middle = page.locator("canvas").bounding_box()
+        assert first and middle
+        self.assertLess(abs(first["x"] - middle["x"] - middle["width"] / 2), middle["width"] / 2)
+        page.get_by_role("button", name="next place").last.click()
+        expect(page.get_by_test_id("marked")).to_be_visible()
+        self.assertNotEqual(page.get_by_test_id("marked").get_attribute("style"), None)
 
 
 class Profiles(BrowserCase):
@@ -222,6 +273,7 @@ class Profiles(BrowserCase):
         self.measure()
         label = page.get_by_label("Propose by").locator("option").nth(1).inner_text()
         page.get_by_label("Propose by").select_option(label=label)
+        expect(page.get_by_test_id("saved-curve")).to_be_visible()
         expect(page.get_by_test_id("fit")).to_contain_text("Does not fit: this shot has less noise")
         page.get_by_role("button", name="Propose", exact=True).click()
         expect(page.locator('[data-step="spatial"]')).to_be_visible()

@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+import json
+from pathlib import Path
 from unittest import TestCase
 
 import numpy as np
 
-from tests.clips import MemorySource, shot_pair
+from tests.clips import MemorySource, shot_pair, temporary_folder
 from yellowclean.engine.colour.opponent import SIGNAL_MATRIX
 from yellowclean.engine.errors import BadInput, BadPlan
 from yellowclean.engine.frames import CV_SCALE, Frame
+from yellowclean.engine.measure.blocks import block_statistics
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.patch import Patch, measure_patch
 from yellowclean.engine.measure.profile import profile_from_json, weighted_median, white_profile
-from yellowclean.engine.measure.survey import survey
-from yellowclean.engine.testcamera import Camera, expose, sigma_curve
+from yellowclean.engine.measure.survey import survey, survey_schema
+from yellowclean.engine.media import open_source
+from yellowclean.engine.media.planes import Coding, rgb_from_yuv, yuv_from_rgb
+from yellowclean.engine.testcamera import Camera, ShotRecipe, expose, shoot, sigma_curve
 
 WHOLE = Patch(x=0, y=0, width=96, height=96, frame=0)
 
@@ -150,6 +155,40 @@ class BlindCurve(TestCase):
             measure_noise(MemorySource([np.zeros((64, 64, 3), np.float32)] * 2))
 
 
+class Compressed(TestCase):
+    def test_noise_that_a_codec_carries_along_is_read_over_a_longer_distance(self) -> None:
+        """After H.264 neighbours share part of their noise: a difference to the next frame alone reads too
+        little. The truth is the footage less the clean picture, both as recorded."""
+        camera = Camera(stops_under=3)
+        recipe = ShotRecipe(
+            name="quay", scene="quay", camera=camera, width=480, height=270, frames=18, codec="h264-8bit",
+            bit_rate=2_500_000,
+        )  # fmt: skip
+        folder = temporary_folder(self)
+        source, truth = open_source(shoot(recipe, folder)), open_source(folder / "truth.mkv")
+        self.addCleanup(source.close)
+        self.addCleanup(truth.close)
+        coding = Coding("bt709", 8, full_range=False)
+        rest = []
+        for n in range(4, 18):
+            clean = rgb_from_yuv(*yuv_from_rgb(truth.read(n), coding, "4:2:0"), coding)
+            everything = (-np.inf, np.inf)
+            rest.append(block_statistics(np.ascontiguousarray(source.read(n) - clean), everything).variance)
+        expected = float(np.median(np.sqrt(np.array(rest)[..., 3]))) * CV_SCALE
+        carried = measure_noise(source).profile.typical_cv("luma")
+        source.info = source.info.model_copy(update={"codec": "ffv1"})
+        as_if_intra = measure_noise(source).profile.typical_cv("luma")
+        self.assertAlmostEqual(carried / expected, 1, delta=0.2)
+        self.assertLess(as_if_intra, 0.85 * carried)
+
+    def test_clean_textured_footage_reads_below_half_a_code_value(self) -> None:
+        for scene in ("quay", "cloth", "basin"):
+            with self.subTest(scene):
+                frames = shot_pair(scene, Camera(noiseless=True, bayer=False), 640, 360, 8)[1]
+                profile = measure_noise(MemorySource(frames)).profile
+                self.assertLess(profile.typical_cv("luma"), 0.5)
+
+
 class Documents(TestCase):
     def test_a_profile_survives_its_document(self) -> None:
         profile = white_profile((3, 4, 5))
@@ -168,6 +207,16 @@ class Documents(TestCase):
         self.assertEqual([f.kind for f in report.findings if f.outside], ["noise", "colour noise"])
         quiet = survey(MemorySource([field(0.3, 1.0, s) for s in range(3)]))
         self.assertFalse(any(f.outside for f in quiet.findings))
+
+    def test_the_published_schema_is_that_of_the_survey(self) -> None:
+        published = Path(__file__).parents[2] / "docs" / "survey.schema.json"
+        self.assertEqual(json.loads(published.read_text()), survey_schema())
+        report = survey(MemorySource([field(0.3, 8, s) for s in range(2)]))
+        document = json.loads(report.to_json())
+        self.assertLessEqual(set(survey_schema()["required"]), set(document))
+        wanted = {"kind", "value", "unit", "tolerance", "confidence", "frame", "region"}
+        self.assertTrue(all(wanted <= set(f) for f in document["findings"]))
+        self.assertLessEqual({"luma_cv", "chroma_cv", "curve", "grain_px", "by_frame_cv"}, set(document["noise"]))
 
     def test_weighted_median(self) -> None:
         self.assertAlmostEqual(weighted_median(np.array([1.0, 2, 10]), np.array([1.0, 1, 1])), 2)

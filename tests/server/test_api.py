@@ -63,6 +63,40 @@ class Jobs(ApiCase):
         self.ask("get", f"/jobs/{made['id']}/shots", status=404)
         self.assertIn("needs a name", self.ask("post", "/jobs", {"name": "  "}, 422)["detail"])
 
+    def test_tolerances_are_the_jobs_own_and_change_what_lies_outside(self) -> None:
+        shot = self.surveyed_shot()
+        noise = next(f for f in (shot.survey or {})["findings"] if f["kind"] == "noise")["value"]
+
+        def sheet() -> dict[str, Any]:
+            findings = self.ask("get", f"/jobs/{self.job.pk}/shots")[0]["findings"]
+            return next(f for f in findings if f["kind"] == "noise")
+
+        self.assertTrue(sheet()["outside"])
+        kept = self.ask("patch", f"/jobs/{self.job.pk}", {"tolerances": {"noise": 2 * noise, "flicker": 0.7}})
+        self.assertEqual(kept["tolerances"], {"noise": 2 * noise})  # a default is not kept
+        self.assertEqual((sheet()["tolerance"], sheet()["outside"]), (2 * noise, False))
+        detail = self.ask("get", f"/shots/{shot.pk}")
+        self.assertIn(2 * noise, [f["tolerance"] for f in detail["report"]["findings"]])
+        for wrong in ({"warmth": 1.0}, {"noise": -1.0}):
+            refused = self.ask("patch", f"/jobs/{self.job.pk}", {"tolerances": wrong}, 422)
+            self.assertRegex(refused["detail"], "no such finding|out of range")
+        self.assertEqual(sheet()["tolerance"], 2 * noise)
+        kinds = self.ask("get", "/findings")
+        self.assertEqual([k["kind"] for k in kinds], [f["kind"] for f in detail["findings"]])
+
+    def test_a_profile_goes_to_all_measured_shots_and_to_those_of_its_camera(self) -> None:
+        first, second = self.surveyed_shot(), self.surveyed_shot()
+        add_shot(self.job, footage(self.folder))  # not measured
+        saved = self.ask("post", f"/shots/{first.pk}/profile", {"name": "Quay cam"})
+        self.assertEqual((saved["camera"], saved["gain"]), ("Test camera", "ISO 3200"))
+        self.assertEqual(self.ask("get", f"/shots/{second.pk}")["matching_profile"], saved["id"])
+        shots = self.ask("post", f"/jobs/{self.job.pk}/propose", {"profile_id": saved["id"]})
+        self.assertEqual([s["versions"] for s in shots], [["A"], ["A"], []])
+        self.ask("post", f"/jobs/{self.job.pk}/propose", {"matching": True, "shot_ids": [second.pk]})
+        self.assertEqual(list(second.versions.values_list("label", flat=True)), ["A", "B"])
+        names = {v.plan.profile.name for v in second.versions.all() if v.plan.profile}
+        self.assertEqual(names, {"Quay cam"})
+
     def test_the_contact_sheet_costs_a_fixed_number_of_queries(self) -> None:
         path = footage(self.folder)
         for _ in range(3):
@@ -145,7 +179,8 @@ class Bench(ApiCase):
         noise = next(f for f in (shot.survey or {})["findings"] if f["kind"] == "noise")["value"]
         self.assertLess(left["values"]["noise"], 0.4 * noise)
         sheet = self.ask("get", f"/jobs/{self.job.pk}/shots")[0]
-        self.assertEqual(sheet["findings"][0]["remaining"], left["values"]["noise"])
+        kept = next(f for f in sheet["findings"] if f["kind"] == "noise")
+        self.assertEqual(kept["remaining"], left["values"]["noise"])
 
         version["plan"]["steps"][1]["mix"] = 30
         changed = self.ask("put", f"/versions/{version['id']}", {"plan": version["plan"]})
@@ -168,9 +203,15 @@ class Bench(ApiCase):
     def test_patches_are_judged(self) -> None:
         shot = self.surveyed_shot()
         patch = (shot.survey or {})["patches"][0]["patch"]
-        self.assertTrue(self.ask("post", f"/shots/{shot.pk}/patch", patch)["flat"])
-        small = self.ask("post", f"/shots/{shot.pk}/patch", patch | {"width": 8})
-        self.assertEqual((small["flat"], small["reason"]), (False, "too small"))
+        verdict = self.ask("post", f"/shots/{shot.pk}/patch", patch)
+        self.assertTrue(verdict["reading"]["flat"])
+        self.assertIsNone(verdict["better"])
+        refused = self.ask("post", f"/shots/{shot.pk}/patch", patch | {"width": 8})
+        self.assertEqual((refused["reading"]["flat"], refused["reading"]["reason"]), (False, "too small"))
+        better = refused["better"]
+        self.assertTrue(better["flat"])
+        again = self.ask("post", f"/shots/{shot.pk}/patch", better["patch"])
+        self.assertEqual(again["reading"], better)
         outside = self.ask("post", f"/shots/{shot.pk}/patch", patch | {"x": 190}, 422)
         self.assertIn("reaches outside", outside["detail"])
 

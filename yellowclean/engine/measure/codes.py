@@ -17,6 +17,9 @@ FEWEST = 12.0
 """Mean count about a code from which its emptiness says something."""
 
 
+NARROWEST = 24
+"""Codes that a picture spreads over before their evenness says anything."""
+
 SEEN_BITS = 10
 """Combs finer than this are of no consequence."""
 
@@ -55,6 +58,8 @@ def combs(histogram: Histogram) -> float:
     finer = max(len(histogram) >> SEEN_BITS, 1)
     histogram = histogram.reshape(-1, finer).sum(axis=1)
     inside = used_range(histogram)
+    if inside.stop - inside.start < NARROWEST:
+        return 0.0
     counts = histogram.astype(np.float64)
     around = (np.roll(counts, 1) + np.roll(counts, -1) + np.roll(counts, 2) + np.roll(counts, -2)) / 4
     even = np.maximum(_local_mean(histogram, 33), around)

@@ -77,6 +77,11 @@ class SurveyReport(BaseModel):
         return self.model_copy(update={"findings": findings, "source": source_check(findings)})
 
 
+def survey_schema() -> dict[str, Any]:
+    """The JSON schema of the document, as published in docs/survey.schema.json."""
+    return SurveyReport.model_json_schema(by_alias=True, mode="serialization")
+
+
 class FindingKind(BaseModel):
     """What can be found, for lists of tolerances."""
 

@@ -27,16 +27,21 @@ from .tags import KR_KB, MATRICES, PRIMARIES, TRANSFERS, UNKNOWN, camera_tags
 STILL_CONTAINERS = {"image2", "png_pipe", "jpeg_pipe", "tiff_pipe", "dpx_pipe", "exr_pipe", "gif", "tty"}
 """Demuxers that open what is not a video: single pictures are sequences of one, text is nothing."""
 
+LOOKED_AT = 24
+"""Frames decoded to see whether the times of a file can be trusted."""
+
 MISSING_END = 0.02
 """Share of the promised duration that may be absent before a file counts as cut short."""
 
 
 @dataclass(frozen=True, slots=True)
 class _Index:
-    """Presentation times in order, and those at which decoding can start; both in stream units."""
+    """Presentation times in order, and those at which decoding can start; both in stream units. A file
+    with wrong times is `counted`: its frames are numbered as they come out of the decoder."""
 
     times: list[int]
     keys: list[int]
+    counted: bool = False
 
 
 class VideoSource(Source):
@@ -81,7 +86,8 @@ class VideoSource(Source):
 
     def _decoded(self, n: int) -> VideoFrame:
         """Frame n: onwards from where the decoder stands if that is near, else from a key frame."""
-        if self._frames is None or not self._next <= n <= self._next + 12:
+        near = n if self._index.counted else self._next + 12
+        if self._frames is None or not self._next <= n <= near:
             self._seek(n, back=0)
         back = 0
         while True:
@@ -100,8 +106,9 @@ class VideoSource(Source):
         """Stand at the `back`-th key frame before frame n; past the first one, at the very start."""
         self._frames = None
         earlier = [key for key in self._index.keys if key <= self._index.times[n]]
-        start = earlier[-1 - back] if back < len(earlier) else None
-        self._container.seek(start or self._index.times[0], stream=self._stream, backward=True)
+        start = earlier[-1 - back] if back < len(earlier) and not self._index.counted else None
+        first = 0 if self._index.counted else self._index.times[0]
+        self._container.seek(start or first, stream=self._stream, backward=True)
         self._frames = self._decoding_from(start)
         self._next = 0
 
@@ -120,7 +127,7 @@ class VideoSource(Source):
         assert self._frames is not None
         try:
             for frame in self._frames:
-                number = self._numbers.get(frame.pts) if frame.pts is not None else None
+                number = self._next if self._index.counted else self._numbers.get(frame.pts or 0)
                 if number is None:
                     continue
                 self._next = number + 1
@@ -205,6 +212,9 @@ def _indexed(container: InputContainer, stream: VideoStream, path: Path) -> _Ind
         times, keys = _times_by_decoding(container, stream)
     if not times:
         raise BadInput(f"{path}: holds no picture; the file is empty or cut short.")
+    if not untimed and not _comes_in_order(container, stream):
+        times, _ = _times_by_decoding(container, stream, counted=True)
+        return _Index(times, times[:1], counted=True)
     times.sort()
     start, last = times[0], times[-1]
     if promised is not None and (promised - last) > max(MISSING_END * (promised - start), 3 * _period(stream)):
@@ -216,11 +226,27 @@ def _indexed(container: InputContainer, stream: VideoStream, path: Path) -> _Ind
     return _Index(times, sorted(keys) or times[:1])
 
 
-def _times_by_decoding(container: InputContainer, stream: VideoStream) -> tuple[list[int], list[int]]:
-    """For containers whose packets carry no presentation time: the decoder's own times."""
+def _comes_in_order(container: InputContainer, stream: VideoStream) -> bool:
+    """Whether the first frames come out of the decoder in the order of their times. In files whose
+    container lost the reordering of B-frames they do not."""
     container.seek(0, stream=stream)
-    times = [frame.pts for frame in container.decode(stream) if frame.pts is not None]
-    return times, times[:1]
+    try:
+        found = [frame.pts for frame in itertools.islice(container.decode(stream), LOOKED_AT)]
+    except av.error.FFmpegError:
+        return True  # reading will tell what is wrong
+    known = [time for time in found if time is not None]
+    return all(a < b for a, b in itertools.pairwise(known))
+
+
+def _times_by_decoding(
+    container: InputContainer, stream: VideoStream, *, counted: bool = False
+) -> tuple[list[int], list[int]]:
+    """For containers whose packets carry no presentation time, or wrong ones: the decoder's own times, or
+    the mere numbers of the frames."""
+    container.seek(0, stream=stream)
+    times = [n if counted else frame.pts for n, frame in enumerate(container.decode(stream))]
+    known = [time for time in times if time is not None]
+    return known, known[:1]
 
 
 def _period(stream: VideoStream) -> float:
@@ -253,6 +279,8 @@ def _described(container: InputContainer, stream: VideoStream, index: _Index, pa
     full = rgb or int(context.color_range) == 2 or fmt.name.startswith("yuvj")
     if len(fmt.components) < 3 and int(context.color_range) != 1:
         full = True
+    if index.counted:
+        notes.append("The times in the file are wrong; frames are numbered as they are decoded, seeking is slow.")
     variable = _is_variable(index.times)
     if variable:
         notes.append("Frames come at uneven times (variable frame rate); numbers count frames, not time.")

@@ -21,6 +21,9 @@ GRID = (32, 18)
 DARKEST = 0.002
 """Blocks below this linear level tell nothing about a gain."""
 
+CUT = 0.5
+"""Spread of the log ratios (upper less lower quartile) at which the picture is another one."""
+
 SLOW_FRAMES = 12
 """Changes slower than about this many frames are exposure moves, not flicker (common practice, no source)."""
 
@@ -37,7 +40,9 @@ def gains(means: Sequence[Array]) -> Array:
     logs = [0.0]
     for before, here in itertools.pairwise(means):
         told = (before > DARKEST) & (here > DARKEST)
-        logs.append(float(np.median(np.log(here[told] / before[told]))) if told.sum() >= 8 else 0.0)
+        ratios = np.log(here[told] / before[told])
+        same_scene = told.sum() >= 8 and np.subtract(*np.quantile(ratios, (0.75, 0.25))) < CUT
+        logs.append(float(np.median(ratios)) if same_scene else 0.0)
     return np.exp(np.cumsum(logs))
 
 

@@ -25,7 +25,8 @@ SLOWEST = 2.5
 """Waves across a tile below which chroma is the scene's own colour."""
 
 CONCENTRATION = 0.5
-"""Share of the energy beyond noise that the one frequency holds."""
+"""Share of the energy beyond noise, slow waves included, that the one frequency holds: signs and other
+coloured things have theirs in the slow ones."""
 
 OVER_LUMA = 1.0
 """Chroma against luma at that frequency; colour texture of a scene stays below one half."""
@@ -82,7 +83,7 @@ def _fringes(chroma: Array, luma: Array, tint: Array) -> Fringes:
     flat = seen.reshape(rows, columns, -1)
     peak = flat.argmax(axis=2)
     noise = np.median(chroma[..., outside], axis=-1) / np.log(2)
-    beyond = np.maximum(chroma[..., outside] - noise[..., None], 0).sum(axis=-1)
+    beyond = np.maximum(chroma - noise[..., None, None], 0)[..., radius >= 1].sum(axis=-1)
     energy, shared = _around(chroma, peak), _around(luma, peak)
     strongest = np.take_along_axis(flat, peak[..., None], axis=2)[..., 0]
     found = (

@@ -13,7 +13,7 @@ from ...media import MediaInfo
 from ..edge import TILE, Edge
 from .base import Detector, Finding, Look, Place
 
-ENOUGH = 4
+ENOUGH = 8
 """Edges from which the sharpest quarter means something."""
 
 

@@ -52,22 +52,24 @@ def observe(look: Look) -> list[Place]:
 
 def _beyond(look: Look, other: Array) -> Array:
     """By how many sigma each pixel lies outside the range of a neighbouring frame around its place; 0
-    where two movements meet, since one covers and uncovers the other there."""
+    where two movements meet, since one covers and uncovers the other there, and where the motion leads
+    out of the frame."""
     plane = look.luma.astype(np.float32)
     vectors = flow(eight_bit(plane), eight_bit(other), plane.shape[1], quick=True).vectors
     calm = cv2.blur(vectors, (SMOOTH, SMOOTH))  # noise in flat areas makes vectors of its own
     torn = np.max([np.subtract(*_range(np.ascontiguousarray(calm[..., k]), TORN_WITHIN)) for k in (0, 1)], axis=0)
     vectors, torn = (cv2.resize(v, plane.shape[::-1], interpolation=cv2.INTER_LINEAR) for v in (vectors, torn))
     y, x = np.indices(plane.shape, np.float32)
-    moved = cv2.remap(other, x + vectors[..., 0], y + vectors[..., 1], cv2.INTER_LINEAR,
-                      borderMode=cv2.BORDER_REFLECT_101)  # fmt: skip
+    moved_x, moved_y = x + vectors[..., 0], y + vectors[..., 1]
+    moved = cv2.remap(other, moved_x, moved_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
     most, least = _range(moved, REACH_MOVED)
     still_most, still_least = _range(other.astype(np.float32), REACH_STILL)
     above = plane - np.maximum(most, still_most)
     below = np.minimum(least, still_least) - plane
     doubt = np.maximum(TEXTURE_SHARE * (still_most - still_least), LEAST_CV / CV_SCALE) / SIGMAS
     beyond: Array = np.maximum(above, below) / np.maximum(look.sigma, doubt)
-    return np.where(torn > TORN, 0, beyond)
+    outside = (moved_x < 0) | (moved_x > plane.shape[1] - 1) | (moved_y < 0) | (moved_y > plane.shape[0] - 1)
+    return np.where((torn > TORN) | outside, 0, beyond)
 
 
 def _range(plane: Array, side: int) -> tuple[Array, Array]:

@@ -1,0 +1,200 @@
+"""The survey: how true its noise curve is, beside other estimators, and what it costs beside decoding."""
+
+from __future__ import annotations
+
+import resource
+import tempfile
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+import av
+import cv2
+import numpy as np
+from skimage.restoration import estimate_sigma
+
+from yellowclean.engine.colour.opponent import SIGNALS
+from yellowclean.engine.frames import CV_SCALE, Array, Frame
+from yellowclean.engine.measure.blocks import block_statistics
+from yellowclean.engine.measure.noise import measure_noise
+from yellowclean.engine.measure.profile import NoiseCurve
+from yellowclean.engine.measure.survey import survey
+from yellowclean.engine.media import Destination, MediaInfo, Source, open_source, open_writer
+from yellowclean.engine.media.planes import Coding, rgb_from_yuv, yuv_from_rgb
+from yellowclean.engine.testcamera import Camera, ShotRecipe, frame_pair, scene_of, sigma_curve
+from yellowclean.engine.testcamera.shoot import CODECS
+
+WIDTH, HEIGHT = 960, 540
+PLAIN_FRAMES, CODED_FRAMES = 8, 24
+H264_RATE = 10_000_000
+LEAST_SHARE = 0.01
+NOWHERE = (-np.inf, np.inf)
+
+
+class Clip(Source):
+    """A clip in memory, with its truth."""
+
+    def __init__(self, scene: str, camera: Camera, *, h264: bool = False) -> None:
+        frames = CODED_FRAMES if h264 else PLAIN_FRAMES
+        recipe = ShotRecipe(name=scene, scene=scene, camera=camera, width=WIDTH, height=HEIGHT, frames=frames)  # type: ignore[arg-type]
+        light = scene_of(recipe)
+        pairs = [frame_pair(recipe, light, n) for n in range(frames)]
+        self.frames = [np.clip(noisy, 0, 1) for noisy, _ in pairs]
+        self.truth = [np.clip(clean, 0, 1) for _, clean in pairs]
+        self.info = described(frames)
+        if h264:
+            self.frames, self.info = through_h264(self.frames, self.info)
+            self.truth = [as_recorded(clean) for clean in self.truth]
+
+    def read(self, n: int) -> Frame:
+        return self.frames[n]
+
+    def close(self) -> None:
+        """Nothing is open."""
+
+
+def described(frames: int, width: int = WIDTH, height: int = HEIGHT) -> MediaInfo:
+    return MediaInfo(
+        path="benchmark", kind="video", width=width, height=height, frames=frames, rate="24", bit_depth=16,
+        chroma="rgb", codec="none", pixel_format="", range="full", primaries="bt709", transfer="bt709",
+        matrix="bt709",
+    )  # fmt: skip
+
+
+def through_h264(frames: Sequence[Frame], info: MediaInfo) -> tuple[list[Frame], MediaInfo]:
+    """The frames after 8-bit 4:2:0 H.264 at 10 Mbit/s."""
+    with tempfile.TemporaryDirectory() as folder:
+        target = Destination(Path(folder) / "clip.mp4", CODECS["h264-8bit"](H264_RATE))
+        with open_writer(target, info) as writer:
+            for frame in frames:
+                writer.write(frame)
+        source = open_source(target.path)
+        decoded = [source.read(n) for n in range(len(frames))]
+        source.close()
+        return decoded, source.info
+
+
+def as_recorded(clean: Frame) -> Frame:
+    """A clean frame in 8-bit 4:2:0: what is lost to sampling is no noise."""
+    coding = Coding("bt709", 8, full_range=False)
+    return rgb_from_yuv(*yuv_from_rgb(clean, coding, "4:2:0"), coding)
+
+
+def camera_curve(camera: Camera, at: Array) -> Array:
+    """The camera's own sigma of R', G' and B' at levels in CV: levels × 3, in CV."""
+    levels, sigmas = sigma_curve(camera, (np.geomspace(1e-3, 1.3, 28) - 1e-3).astype(np.float32))
+    return np.stack([np.interp(at, levels[:, c] * CV_SCALE, sigmas[:, c] * CV_SCALE) for c in range(3)], axis=1)
+
+
+def residual_curve(clip: Clip, at: Array) -> Array:
+    """Median sigma of blocks of (footage less truth) at levels in CV: what a codec left of the noise."""
+    level, sigma = [], []
+    for frame, clean in zip(clip.frames[2:], clip.truth[2:], strict=True):
+        level.append(block_statistics(clean, NOWHERE).level[..., :3].reshape(-1, 3) * CV_SCALE)
+        rest = block_statistics(np.ascontiguousarray(frame - clean), NOWHERE)
+        sigma.append(np.sqrt(rest.variance[..., :3].reshape(-1, 3)) * CV_SCALE)
+    levels, sigmas = np.concatenate(level), np.concatenate(sigma)
+    found = np.full((len(at), 3), np.nan)
+    for c in range(3):
+        for k, centre in enumerate(at):
+            near = np.abs(levels[:, c] - centre) <= 16
+            if near.sum() >= 30:
+                found[k, c] = np.median(sigmas[near, c])
+    return found
+
+
+def errors(curve: NoiseCurve, truth: Array) -> list[float]:
+    """Median absolute relative error over the levels present, for R', G' and B'."""
+    present = np.array(curve.share) >= LEAST_SHARE
+    found = []
+    for c, name in enumerate(SIGNALS[:3]):
+        error = curve.signal(name)[present] / truth[present, c] - 1
+        found.append(float(np.nanmedian(np.abs(error))))
+    return found
+
+
+def wavelet_mad(plane: Array) -> float:
+    """Median absolute deviation of the finest diagonal Haar band (Donoho and Johnstone 1994)."""
+    even = plane[: plane.shape[0] // 2 * 2, : plane.shape[1] // 2 * 2]
+    band = (even[::2, ::2] - even[::2, 1::2] - even[1::2, ::2] + even[1::2, 1::2]) / 2
+    return float(np.median(np.abs(band)) / 0.6744898)
+
+
+def accuracy() -> None:
+    """One figure of each estimator for G' against the truth's median over the levels present."""
+    print("| scene, camera | truth G CV | ours R G B error | ours G | scikit-image | wavelet MAD |")
+    print("| --- | ---: | ---: | ---: | ---: | ---: |")
+    for h264 in (False, True):
+        for scene in ("quay", "cloth", "basin"):
+            for curve in ("bt709",) if h264 else ("bt709", "log"):
+                for stops in (1, 3, 5):
+                    for bayer in (False, True):
+                        _accuracy_row(scene, Camera(stops_under=stops, bayer=bayer, curve=curve), h264)  # type: ignore[arg-type]
+    for scene in ("quay", "cloth", "basin"):
+        for bayer in (False, True):
+            _accuracy_row(scene, Camera(noiseless=True, bayer=bayer), h264=False)
+
+
+def _accuracy_row(scene: str, camera: Camera, h264: bool) -> None:
+    clip = Clip(scene, camera, h264=h264)
+    profile = measure_noise(clip).profile
+    at = np.array(profile.curve.level_cv)
+    name = f"{scene}, {'Bayer' if camera.bayer else 'white'} {camera.curve}, "
+    name += "noiseless" if camera.noiseless else f"{camera.stops_under:.0f} stops"
+    name += ", H.264" if h264 else ""
+    green = np.ascontiguousarray(clip.frames[-1][..., 1])
+    others = estimate_sigma(green) * CV_SCALE, wavelet_mad(green) * CV_SCALE
+    if camera.noiseless:
+        print(f"| {name} | 0 | luma {profile.typical_cv('luma'):.2f} CV | {profile.typical_cv('g'):.2f}"
+              f" | {others[0]:.2f} | {others[1]:.2f} |", flush=True)  # fmt: skip
+        return
+    truth = residual_curve(clip, at) if h264 else camera_curve(camera, at)
+    present = np.array(profile.curve.share) >= LEAST_SHARE
+    usual = float(np.nanmedian(truth[present, 1]))
+    own = " ".join(f"{100 * e:.0f}" for e in errors(profile.curve, truth))
+    figures = [f"{v:.1f} ({100 * (v / usual - 1):+.0f} %)" for v in (profile.typical_cv("g"), *others)]
+    print(f"| {name} | {usual:.1f} | {own} % | {' | '.join(figures)} |", flush=True)
+
+
+def speed(seconds: int = 10) -> None:
+    """Survey of a 1920×1080 clip against plain decoding of the same, measured in this run."""
+    print("| clip | decoding s | survey s | ratio | peak memory MB |")
+    print("| --- | ---: | ---: | ---: | ---: |")
+    recipe = ShotRecipe(name="quay", scene="quay", camera=Camera(stops_under=3), width=1920, height=1080)
+    light = scene_of(recipe)
+    frames = [np.clip(frame_pair(recipe, light, n)[0], 0, 1) for n in range(12)]
+    there_and_back = [*range(12), *range(10, 0, -1)]
+    with tempfile.TemporaryDirectory() as folder:
+        for codec, rate in (("h264-8bit", 50_000_000), ("prores-hq", None)):
+            fmt = CODECS[codec](rate)
+            target = Destination(Path(folder) / f"clip{fmt.ending}", fmt)
+            with open_writer(target, described(24 * seconds, 1920, 1080)) as writer:
+                for n in range(24 * seconds):
+                    writer.write(frames[there_and_back[n % len(there_and_back)]])
+            _speed_row(codec, target.path)
+
+
+def _speed_row(codec: str, path: Path) -> None:
+    source = open_source(path)
+    survey(source, frames=range(10))  # compiled kernels are loaded
+    started = time.perf_counter()
+    with av.open(str(path)) as container:
+        container.streams.video[0].thread_type = "AUTO"
+        count = sum(1 for _ in container.decode(video=0))
+    decoding = time.perf_counter() - started
+    started = time.perf_counter()
+    survey(source)
+    taken = time.perf_counter() - started
+    source.close()
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    print(
+        f"| {codec}, {count} frames | {decoding:.1f} | {taken:.1f} | {taken / decoding:.1f} | {peak:.0f} |",
+        flush=True,
+    )
+
+
+def main() -> None:
+    cv2.setNumThreads(2)
+    speed()
+    print()
+    accuracy()
