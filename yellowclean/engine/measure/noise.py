@@ -61,8 +61,8 @@ FLATTEST = 0.25
 
 ENOUGH_PIXELS = 1_000_000
 
-LARGEST_OFFER, MOST_OFFERS = 128, 600
-"""Pixels a side, and places tried, of a better patch that is looked for."""
+LARGEST_OFFER, MOST_OFFERS, EVEN_SHARE = 128, 60, 0.1
+"""Pixels a side, places tried, and the share of all places that is even enough, of a better patch."""
 
 LUMA_ALONE = np.ones((1, 1), np.float32)
 
@@ -491,19 +491,38 @@ def better_patch(
     frame: Frame, refused: Patch, curve: NoiseCurve | None, limits: tuple[float, float]
 ) -> PatchReading | None:
     """The nearest flat place of the frame for a patch that is not: of its size, or smaller."""
-    height, width = frame.shape[:2]
-    x, y = refused.x + refused.width / 2, refused.y + refused.height / 2
+    blocks = block_statistics(frame, limits)
+    level, variance = blocks.level[..., 3], blocks.variance[..., 3]
+    ratio = np.where(blocks.clipped > 0.01, np.inf, variance)
+    if curve is not None:
+        ratio = _ratios(variance, level, blocks.clipped, curve)
+    middle = (refused.y + refused.height / 2) / SIDE, (refused.x + refused.width / 2) / SIDE
     for size in (1.0, 0.7, 0.5):
-        wide, high = (max(int(side * size), SIDE) for side in (refused.width, refused.height))
-        wide, high = min(wide, width, LARGEST_OFFER), min(high, height, LARGEST_OFFER)
-        places = [(px, py) for py in range(0, height - high + 1, SIDE) for px in range(0, width - wide + 1, SIDE)]
-        places.sort(key=lambda at: (at[0] + wide / 2 - x) ** 2 + (at[1] + high / 2 - y) ** 2)
-        for px, py in places[:MOST_OFFERS]:
-            patch = Patch(x=px, y=py, width=wide, height=high, frame=refused.frame)
+        high, wide = (
+            min(max(int(side * size), LEAST_SIDE), LARGEST_OFFER) // SIDE or 1
+            for side in (refused.height, refused.width)
+        )
+        for row, column in _nearest_even(ratio, (high, wide), middle):
+            patch = Patch(x=column * SIDE, y=row * SIDE, width=wide * SIDE, height=high * SIDE, frame=refused.frame)
             reading = measure_patch(frame, patch, curve, limits=limits)
             if reading.flat:
                 return reading
     return None
+
+
+def _nearest_even(ratio: Array, window: tuple[int, int], middle: tuple[float, float]) -> list[tuple[int, int]]:
+    """Corners of the windows of blocks that hold little beyond noise, those nearest to a place first."""
+    if ratio.shape[0] < window[0] or ratio.shape[1] < window[1]:
+        return []
+    worst = np.lib.stride_tricks.sliding_window_view(ratio, window).max(axis=(2, 3))
+    finite = worst[np.isfinite(worst)]
+    if not finite.size:
+        return []
+    even = worst <= np.quantile(finite, EVEN_SHARE)
+    rows, columns = np.nonzero(even)
+    distance = np.hypot(rows + window[0] / 2 - middle[0], columns + window[1] / 2 - middle[1])
+    order = np.argsort(distance)[:MOST_OFFERS]
+    return [(int(rows[k]), int(columns[k])) for k in order]
 
 
 def _even_windows(
