@@ -13,7 +13,7 @@ import OpenImageIO as oiio
 
 from tests.clips import described, smooth_frames, temporary_folder
 from yellowclean.engine.errors import BadInput
-from yellowclean.engine.frames import Frame
+from yellowclean.engine.frames import Frame, luma
 from yellowclean.engine.media import destination, open_source, open_writer, probe
 from yellowclean.engine.media.planes import Coding, rgb_from_yuv, yuv_from_rgb
 from yellowclean.engine.media.timecode import shifted
@@ -289,3 +289,36 @@ def _with_tone(path: Path, seconds: int, picture: bool = True) -> None:
             block.sample_rate, block.pts, block.time_base = 48000, start, Fraction(1, 48000)
             container.mux(sound.encode(block))
         container.mux(sound.encode(None))
+
+
+class WrongTimes(TestCase):
+    def test_a_file_that_lost_the_order_of_its_b_frames_is_read_as_it_decodes(self) -> None:
+        """Some recorders write decoding times for presentation times; such files decode, and must be usable."""
+        path = temporary_folder(self) / "shuffled.mp4"
+        frames = smooth_frames(64, 48, 30)
+        with av.open(str(path), "w") as container:
+            stream = container.add_stream("libx264", rate=24, options={"bf": "2", "g": "12", "crf": "4"})
+            stream.width, stream.height, stream.pix_fmt = 64, 48, "yuv420p"  # type: ignore[union-attr]
+            packets = []
+            for frame in frames:
+                picture = av.VideoFrame.from_ndarray((frame * 255).round().astype(np.uint8), format="rgb24")
+                packets += stream.encode(picture)  # type: ignore[union-attr]
+            packets += stream.encode(None)  # type: ignore[union-attr]
+            for n, packet in enumerate(packets):
+                packet.pts = packet.dts = n * int(1 / 24 / packet.time_base)
+                container.mux(packet)
+        source = open_source(path)
+        self.assertEqual(source.info.frames, 30)
+        self.assertTrue(any("times in the file are wrong" in note for note in source.info.notes))
+        for n in (17, 0, 29, 12, 13):
+            self.assertLess(np.abs(source.read(n) - frames[n]).mean(), 0.02, n)
+        np.testing.assert_allclose(source.luma(5), luma(source.read(5)), atol=2e-3)
+
+    def test_luma_alone_is_that_of_the_whole_frame(self) -> None:
+        folder = temporary_folder(self)
+        frames = smooth_frames(96, 64, 4)
+        for form, name in (("prores-hq", "a.mov"), ("h264", "b.mp4"), ("ffv1", "c.mkv")):
+            with self.subTest(form):
+                write(folder / name, frames, form)
+                source = open_source(folder / name)
+                np.testing.assert_allclose(source.luma(2), luma(source.read(2)), atol=2e-6)
