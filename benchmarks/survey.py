@@ -17,7 +17,7 @@ from yellowclean.engine.colour.opponent import SIGNALS
 from yellowclean.engine.frames import CV_SCALE, Array, Frame
 from yellowclean.engine.measure.blocks import block_statistics
 from yellowclean.engine.measure.noise import measure_noise
-from yellowclean.engine.measure.profile import NoiseCurve
+from yellowclean.engine.measure.profile import NoiseCurve, weighted_median
 from yellowclean.engine.measure.survey import survey
 from yellowclean.engine.media import Destination, MediaInfo, Source, open_source, open_writer
 from yellowclean.engine.media.planes import Coding, rgb_from_yuv, yuv_from_rgb
@@ -121,7 +121,8 @@ def wavelet_mad(plane: Array) -> float:
 
 
 def accuracy() -> None:
-    """One figure of each estimator for G' against the truth's median over the levels present."""
+    """Our curve's median error over the levels present, and one figure for G' of each estimator against
+    the truth's median, weighted by how much of the picture is there."""
     print("| scene, camera | truth G CV | ours R G B error | ours G | scikit-image | wavelet MAD |")
     print("| --- | ---: | ---: | ---: | ---: | ---: |")
     for h264 in (False, True):
@@ -150,7 +151,8 @@ def _accuracy_row(scene: str, camera: Camera, h264: bool) -> None:
         return
     truth = residual_curve(clip, at) if h264 else camera_curve(camera, at)
     present = np.array(profile.curve.share) >= LEAST_SHARE
-    usual = float(np.nanmedian(truth[present, 1]))
+    known = present & np.isfinite(truth[:, 1])
+    usual = weighted_median(truth[known, 1], np.array(profile.curve.share)[known])
     own = " ".join(f"{100 * e:.0f}" for e in errors(profile.curve, truth))
     figures = [f"{v:.1f} ({100 * (v / usual - 1):+.0f} %)" for v in (profile.typical_cv("g"), *others)]
     print(f"| {name} | {usual:.1f} | {own} % | {' | '.join(figures)} |", flush=True)

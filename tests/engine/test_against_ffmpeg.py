@@ -12,7 +12,7 @@ from unittest import TestCase
 import av
 import av.filter
 
-from tests.engine.test_findings import Blocking, chart, found, grained
+from tests.engine import test_findings as planted
 from yellowclean.engine.frames import CV_SCALE, Frame, as_uint8, luma
 from yellowclean.engine.measure.findings.blocking import grid_of
 
@@ -38,7 +38,7 @@ def ffmpeg(name: str, frames: list[Frame], key: str, **options: str) -> list[flo
 
 class AgainstFFmpeg(TestCase):
     def test_blocking_ranks_as_blockdetect_does(self) -> None:
-        clips = [Blocking.blocky(strength)[:1] for strength in (0, 2, 4, 8, 16, 32)]
+        clips = [planted.Blocking.blocky(strength)[:1] for strength in (0, 2, 4, 8, 16, 32)]
         ours = [min(grid_of(luma(clip[0])).strength) * CV_SCALE for clip in clips]
         theirs = [ffmpeg("blockdetect", clip, "lavfi.block")[0] for clip in clips]
         self.assertEqual(ours, sorted(ours))
@@ -46,8 +46,8 @@ class AgainstFFmpeg(TestCase):
 
     def test_softness_ranks_as_blurdetect_does(self) -> None:
         blurs = (0.6, 1.0, 1.5, 2.0, 3.0)
-        clips = [grained([chart(blur)], 0.2) for blur in blurs]
-        ours = [found("softness", clip * 2).value for clip in clips]
+        clips = [planted.grained([planted.chart(blur)], 0.2) for blur in blurs]
+        ours = [planted.found("softness", clip * 2).value for clip in clips]
         theirs = [ffmpeg("blurdetect", clip, "lavfi.blur")[0] for clip in clips]
         self.assertEqual(ours, sorted(ours))
         self.assertEqual(theirs, sorted(theirs))

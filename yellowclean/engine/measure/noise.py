@@ -44,13 +44,13 @@ FAR = 5
 BIN_CV = 16.0
 LEAST_BLOCKS = 60
 LEAST_GROUP = 30
-DETAIL_GROUPS = 3
+DETAIL_GROUPS = 5
 CURVE_POINTS = 33
-QUANTILE, LOW_QUANTILE = 0.15, 0.03
-Z_QUANTILE, Z_LOW = -1.0364, -1.8808
+QUANTILE, LOW_QUANTILE = 0.10, 0.02
+Z_QUANTILE, Z_LOW = -1.2816, -2.0537
 """Normal quantiles of the two."""
 
-SPREADS = 0.04, 0.12
+SPREADS = 0.04, 0.08
 """Relative spread of the sigma of pure-noise blocks: white noise, and the coarsest that demosaicing makes."""
 
 CARRIED = 1.12

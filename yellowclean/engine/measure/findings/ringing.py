@@ -15,9 +15,9 @@ from ...media import MediaInfo
 from ..edge import OVERSAMPLING, TILE, Edge
 from .base import Detector, Finding, Look, Place
 
-ENOUGH = 4
-AVERAGED = TILE / OVERSAMPLING
-"""Pixels in one bin of a profile."""
+ENOUGH = 8
+AVERAGED = TILE / OVERSAMPLING / 2
+"""Independent samples in one bin of a profile: noise hangs together over about two pixels."""
 
 Ripples = list[tuple[float, Edge]]
 
