@@ -314,11 +314,12 @@ class WrongTimes(TestCase):
             self.assertLess(np.abs(source.read(n) - frames[n]).mean(), 0.02, n)
         np.testing.assert_allclose(source.luma(5), luma(source.read(5)), atol=2e-3)
 
-    def test_luma_alone_is_that_of_the_whole_frame(self) -> None:
+    def test_luma_alone_and_the_cameras_tags_survive(self) -> None:
         folder = temporary_folder(self)
         frames = smooth_frames(96, 64, 4)
         for form, name in (("prores-hq", "a.mov"), ("h264", "b.mp4"), ("ffv1", "c.mkv")):
             with self.subTest(form):
-                write(folder / name, frames, form)
+                write(folder / name, frames, form, camera="Test camera", gain="ISO 3200")
                 source = open_source(folder / name)
+                self.assertEqual((source.info.camera, source.info.gain), ("Test camera", "ISO 3200"))
                 np.testing.assert_allclose(source.luma(2), luma(source.read(2)), atol=2e-6)

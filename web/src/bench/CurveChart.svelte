@@ -95,7 +95,9 @@
       stroke-width="2.2"
       data-testid="saved-curve"
     />
-    <text x={LEFT + 6} y="24" font-size="10" fill="#161616">white: G of the saved profile</text>
+    <text x={WIDTH - 6} y="24" font-size="10" text-anchor="end" fill="#161616"
+      >white: G of the saved profile</text
+    >
   {/if}
   {#each readings as reading (reading)}
     <circle

@@ -137,6 +137,10 @@ def destination(path: str | Path, format_name: str | None = None) -> Destination
     return Destination(path.absolute(), fmt)
 
 
+_TAGS = {"movflags": "use_metadata_tags"}
+"""QuickTime and MP4 keep tags that are not of their own list, such as the gain, only when told to."""
+
+
 class VideoWriter:
     """Encodes frames in order. Leaving the `with` block normally publishes, else discards."""
 
@@ -155,7 +159,7 @@ class VideoWriter:
             self._format.full_range,
         )
         self._info = info
-        self._container: OutputContainer = av.open(str(target.partial), "w")
+        self._container: OutputContainer = av.open(str(target.partial), "w", container_options=_TAGS)
         self._audio_input = av.open(str(audio_from)) if audio_from and info.audio else None
         try:
             self._stream = self._video_stream(first)
