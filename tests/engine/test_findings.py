@@ -345,6 +345,30 @@ class Specks(TestCase):
         rising(self, lambda count: self.dusty(frames, int(count))[0], "specks", [0, 1, 2, 4, 6], curve)
 
 
+class Grain(TestCase):
+    @staticmethod
+    def grainy(blur: float, shared: float) -> list[Frame]:
+        """Noise of 8 CV on grey, blurred to a size, of which a share of the power is the same in R'G'B'."""
+        frames = []
+        for n in range(4):
+            rng = np.random.default_rng(n)
+            own, common = rng.standard_normal((192, 256, 3)), rng.standard_normal((192, 256, 1))
+            noise = np.sqrt(1 - shared) * own + np.sqrt(shared) * common
+            noise = cv2.GaussianBlur(noise, (0, 0), blur) if blur else noise
+            frames.append((0.3 + noise / noise.std() * 8 / CV_SCALE).astype(np.float32))
+        return frames
+
+    def test_size_rises_and_the_monochrome_share_is_told(self) -> None:
+        seen = [findings(self.grainy(blur, 0.0))["grain"] for blur in (0, 0.4, 0.6, 0.9, 1.4)]
+        sizes = [f.value for f in seen]
+        self.assertEqual(sizes, sorted(sizes))
+        self.assertAlmostEqual(sizes[0], 1, delta=0.1)
+        self.assertEqual([f.outside for f in seen], [False] * 4 + [True], sizes)
+        for shared in (0.0, 0.5, 1.0):
+            detail = findings(self.grainy(0.4, shared))["grain"].detail
+            self.assertAlmostEqual(int(detail.split(" %")[0]), 100 * shared, delta=8)
+
+
 class HotPixels(TestCase):
     def test_planted_pixels_are_listed_and_stars_are_not(self) -> None:
         for scene in ("stars", "quay"):
