@@ -28,7 +28,7 @@
 </label>
 {#if bench.profileId !== null && bench.profileId === bench.shot?.matching_profile}
   <p class="text-[13px] text-quiet" data-testid="match">
-    Chosen by the file: {bench.shot.media.camera}, {bench.shot.media.gain}.
+    Chosen by the file: {[bench.shot.media.camera, bench.shot.media.gain].filter(Boolean).join(", ")}.
   </p>
 {/if}
 {#if bench.fit}
