@@ -28,6 +28,7 @@ WIDTH, HEIGHT = 960, 540
 PLAIN_FRAMES, CODED_FRAMES = 8, 24
 H264_RATE = 10_000_000
 LEAST_SHARE = 0.01
+CUT_SIGMAS = 2.0
 NOWHERE = (-np.inf, np.inf)
 
 
@@ -103,13 +104,20 @@ def residual_curve(clip: Clip, at: Array) -> Array:
     return found
 
 
-def errors(curve: NoiseCurve, truth: Array) -> list[float]:
-    """Median absolute relative error over the levels present, for R', G' and B'."""
-    present = np.array(curve.share) >= LEAST_SHARE
+def errors(clip: Clip, curve: NoiseCurve, truth: Array) -> list[float]:
+    """Median absolute relative error over the levels that hold at least 1 % of the pixels of a channel,
+    for R', G' and B'. Levels so near to black or white that the recording cuts the noise off are left out:
+    their true noise is not in the footage."""
+    at = np.array(curve.level_cv)
+    lowest, highest = (limit * CV_SCALE for limit in clip.info.clip_levels)
     found = []
     for c, name in enumerate(SIGNALS[:3]):
+        levels = np.concatenate([clean[::4, ::4, c].ravel() for clean in clip.truth]) * CV_SCALE
+        share = np.histogram(levels, bins=np.append(at - at[1] / 2, np.inf))[0] / levels.size
+        room = np.minimum(at - lowest, highest - at)
+        present = (share >= LEAST_SHARE) & (room >= CUT_SIGMAS * truth[:, c])
         error = curve.signal(name)[present] / truth[present, c] - 1
-        found.append(float(np.nanmedian(np.abs(error))))
+        found.append(float(np.nanmedian(np.abs(error))) if present.any() else np.nan)
     return found
 
 
@@ -153,7 +161,7 @@ def _accuracy_row(scene: str, camera: Camera, h264: bool) -> None:
     present = np.array(profile.curve.share) >= LEAST_SHARE
     known = present & np.isfinite(truth[:, 1])
     usual = weighted_median(truth[known, 1], np.array(profile.curve.share)[known])
-    own = " ".join(f"{100 * e:.0f}" for e in errors(profile.curve, truth))
+    own = " ".join(f"{100 * e:.0f}" for e in errors(clip, profile.curve, truth))
     figures = [f"{v:.1f} ({100 * (v / usual - 1):+.0f} %)" for v in (profile.typical_cv("g"), *others)]
     print(f"| {name} | {usual:.1f} | {own} % | {' | '.join(figures)} |", flush=True)
 

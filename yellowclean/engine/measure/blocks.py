@@ -20,7 +20,8 @@ SIDE = 16
 @dataclass(frozen=True, slots=True)
 class Blocks:
     """Blocks in rows × columns. `level` and `variance` are rows×columns×signals (by default the six of
-    SIGNALS), in frame units; `clipped` is the share of pixels at or beyond black or white in any channel; `detail`
+    SIGNALS), in frame units; `clipped`, of the same shape, is the share of pixels at or beyond black or
+    white in any channel that the signal is made of; `detail`
     is the RMS of the picture's own fine detail, where a comparison tells it from noise (else 0)."""
 
     level: Array
@@ -56,7 +57,7 @@ def block_statistics(
     rows, columns = frame.shape[0] // SIDE, frame.shape[1] // SIDE
     level = np.zeros((rows, columns, len(signals)), np.float32)
     variance = np.zeros_like(level)
-    clipped = np.zeros((rows, columns), np.float32)
+    clipped = np.zeros_like(level)
     detail = np.zeros((rows, columns), np.float32)
     compared = np.empty((0, 0, frame.shape[2]), np.float32) if other is None else other
     moves = np.zeros((rows, columns, 2), np.int32) if shift is None else shift.astype(np.int32)
@@ -160,6 +161,7 @@ def _kernel(channels: int, signals: int) -> Callable[..., None]:
                 slope_y = np.zeros(channels)
                 cross = np.zeros((channels, channels))
                 beyond = 0
+                beyond_channel = np.zeros(channels)
                 value = np.zeros(channels)
                 for j in range(SIDE):
                     for i in range(SIDE):
@@ -167,7 +169,9 @@ def _kernel(channels: int, signals: int) -> Callable[..., None]:
                         y, x = y0 + j, x0 + i
                         for c in range(channels):
                             v = frame[y, x, c]
-                            out = out or v <= limits[0] or v >= limits[1]
+                            if v <= limits[0] or v >= limits[1]:
+                                out = True
+                                beyond_channel[c] += 1
                             mean[c] += v
                             if compared:
                                 v -= other[y + dy, x + dx, c]
@@ -183,7 +187,6 @@ def _kernel(channels: int, signals: int) -> Callable[..., None]:
                             slope_y[c] += value[c] * (j - half)
                             for d in range(c, channels):
                                 cross[c, d] += value[c] * value[d]
-                clipped[row, column] = beyond / count
                 for c in range(channels):
                     for d in range(c, channels):
                         # the variance about a plane: the sums of squares that mean and slopes explain go off
@@ -194,11 +197,17 @@ def _kernel(channels: int, signals: int) -> Callable[..., None]:
                 for s in range(signals):
                     m = 0.0
                     v = 0.0
+                    parts = 0
+                    part = 0
                     for c in range(channels):
                         m += matrix[s, c] * mean[c] / count
+                        if matrix[s, c] != 0:
+                            parts += 1
+                            part = c
                         for d in range(channels):
                             v += matrix[s, c] * matrix[s, d] * cross[c, d]
                     level[row, column, s] = m
+                    clipped[row, column, s] = (beyond_channel[part] if parts == 1 else beyond) / count
                     if variance[row, column, s] < np.inf:
                         variance[row, column, s] = max(v, 0.0) * (0.5 if compared else 1.0)
 

@@ -59,6 +59,9 @@ test-camera clips: 1.3 to 2.0 after H.264, below 1.05 before)."""
 
 FLATTEST = 0.25
 
+MOST_CLIPPED = 0.01
+"""Share of a block's pixels that may be cut off."""
+
 ENOUGH_PIXELS = 1_000_000
 
 LARGEST_OFFER, MOST_OFFERS, EVEN_SHARE = 128, 60, 0.1
@@ -207,11 +210,13 @@ def _block_shifts(frame: Frame, other: Frame) -> Array:
 
 @dataclass(frozen=True, slots=True)
 class _Sample:
-    """The usable blocks of all pairs: K×6 each, `detail` K; `far` is None where nothing is carried along."""
+    """The blocks of all pairs: K×6 each, `detail` K. `whole` tells for which signals a block can be used:
+    blue may be cut off at black where green is not. `far` is None where nothing is carried along."""
 
     level: Array
     spatial: Array
     varied: Array
+    whole: npt.NDArray[np.bool_]
     detail: Array
     far: Array | None
     moved: bool
@@ -219,17 +224,18 @@ class _Sample:
     @staticmethod
     def of(pairs: Sequence[_Pair]) -> _Sample:
         varied = np.concatenate([p.variance().reshape(-1, 6) for p in pairs])
-        usable = np.concatenate([p.spatial.clipped.reshape(-1) for p in pairs]) <= 0.01
-        usable &= np.isfinite(varied).all(axis=1)
-        if usable.sum() < 4:
+        whole = np.concatenate([p.spatial.clipped.reshape(-1, 6) for p in pairs]) <= MOST_CLIPPED
+        whole &= np.isfinite(varied)
+        if whole[:, 3].sum() < 4:
             raise BadInput("the noise cannot be measured: all of the picture is clipped, black or too small.")
         far = [p.far.reshape(-1, 6) for p in pairs if p.far is not None]
         sample = _Sample(
-            level=np.concatenate([p.spatial.level.reshape(-1, 6) for p in pairs])[usable],
-            spatial=np.concatenate([p.spatial.variance.reshape(-1, 6) for p in pairs])[usable],
-            varied=varied[usable],
-            detail=np.concatenate([(p.temporal or p.spatial).detail.reshape(-1) for p in pairs])[usable],
-            far=np.concatenate(far)[usable] if len(far) == len(pairs) else None,
+            level=np.concatenate([p.spatial.level.reshape(-1, 6) for p in pairs]),
+            spatial=np.concatenate([p.spatial.variance.reshape(-1, 6) for p in pairs]),
+            varied=varied,
+            whole=whole,
+            detail=np.concatenate([(p.temporal or p.spatial).detail.reshape(-1) for p in pairs]),
+            far=np.concatenate(far) if len(far) == len(pairs) else None,
             moved=any(p.temporal is not None for p in pairs),
         )
         return sample if sample._carries_noise() else replace(sample, far=None)
@@ -240,7 +246,7 @@ class _Sample:
             return False
         flattest = [
             chosen[np.argsort(self.spatial[chosen, 3])][: max(8, int(FLATTEST * len(chosen)))]
-            for chosen in _level_bins(self.level[:, 3] * CV_SCALE)
+            for chosen in self._bins(3)
         ]
         flat = np.concatenate(flattest)
         flat = flat[np.isfinite(self.far[flat]).all(axis=1)]
@@ -249,10 +255,23 @@ class _Sample:
         near, far = (np.median(v[flat][:, 4:], axis=0) for v in (self.varied, self.far))
         return bool(np.sqrt(np.mean(far / np.maximum(near, 1e-12))) > CARRIED)
 
+    @property
+    def luma_levels_cv(self) -> Array:
+        """Levels of the blocks in which luma can be used."""
+        levels: Array = self.level[self.whole[:, 3], 3] * CV_SCALE
+        return levels
+
+    def _bins(self, s: int) -> list[npt.NDArray[np.intp]]:
+        """The usable blocks of signal `s` by level; those of luma where its own are too few."""
+        usable = np.flatnonzero(self.whole[:, s])
+        if len(usable) < LEAST_BLOCKS:
+            usable = np.flatnonzero(self.whole[:, 3])
+        return [usable[i] for i in _level_bins(self.level[usable, s if s < 3 else 3] * CV_SCALE)]
+
     def bins(self, s: int) -> tuple[Array, Array, Array]:
         """(level in CV, sigma, blocks) of signal `s` in level bins that hold enough blocks each."""
         levels_cv = self.level[:, s if s < 3 else 3] * CV_SCALE
-        chosen = _level_bins(levels_cv)
+        chosen = self._bins(s)
         if self.far is not None:
             sigma = [_carried_centre(np.maximum(self.far, self.varied)[i, s], self.detail[i]) for i in chosen]
         elif self.moved:
@@ -279,8 +298,9 @@ def _curve(pairs: Sequence[_Pair]) -> tuple[NoiseCurve, float]:
             smooth = np.interp(at, axis, lists["luma_cv"])
             off = np.abs(np.log(np.maximum(sigma * CV_SCALE, 1e-3) / np.maximum(smooth, 1e-3)))
             disagreement = float(np.average(off, weights=support))
-    count = len(sample.level)
-    share = np.histogram(sample.level[:, 3] * CV_SCALE, bins=np.append(axis - axis[1] / 2, np.inf))[0] / count
+    levels_cv = sample.luma_levels_cv
+    count = len(levels_cv)
+    share = np.histogram(levels_cv, bins=np.append(axis - axis[1] / 2, np.inf))[0] / count
     support_factor = 1 - np.exp(-count / 1500)
     confidence = float(np.clip(support_factor * np.exp(-2 * disagreement) * (1 if sample.moved else 0.7), 0, 1))
     return NoiseCurve(level_cv=axis.tolist(), share=share.tolist(), **lists), confidence
@@ -402,7 +422,7 @@ def _noise_tiles(pair: _Pair, curve: NoiseCurve, stabiliser: Stabiliser, most: i
         plain = block_statistics(pair.frame, (-np.inf, np.inf), pair.other, pair.shift, refined=False)
         variance = np.maximum(variance, plain.variance)
     blocks = pair.spatial
-    ratio = _ratios(variance[..., 3], blocks.level[..., 3], blocks.clipped, curve)
+    ratio = _ratios(variance[..., 3], blocks.level[..., 3], blocks.clipped[..., 3], curve)
     rows, columns = ratio.shape[0] // 2, ratio.shape[1] // 2
     worst = ratio[: rows * 2, : columns * 2].reshape(rows, 2, columns, 2).max(axis=(1, 3))
     order = np.argsort(np.abs(worst - 1.05), axis=None)
@@ -428,7 +448,7 @@ def _noise_tiles(pair: _Pair, curve: NoiseCurve, stabiliser: Stabiliser, most: i
 def _ratios(variance: Array, level: Array, clipped: Array, curve: NoiseCurve) -> Array:
     """Luma deviation of each block over what the curve says for its level; clipped blocks are inf."""
     ratio: Array = np.sqrt(variance) / np.maximum(curve.sigma_at(level, "luma"), 1e-6)
-    return np.where(clipped > 0.01, np.inf, ratio)
+    return np.where(clipped > MOST_CLIPPED, np.inf, ratio)
 
 
 def _by_frame(
@@ -465,7 +485,7 @@ def _flat_ratio(plane: Array, limits: tuple[float, float], curve: NoiseCurve) ->
         bands = plane[: plane.shape[0] // SIDE * SIDE].reshape(-1, SIDE, plane.shape[1])
         plane = bands[::2].reshape(-1, plane.shape[1])
     blocks = block_statistics(plane[..., None], limits, signals=LUMA_ALONE)
-    ratios = _ratios(blocks.variance[..., 0], blocks.level[..., 0], blocks.clipped, curve)
+    ratios = _ratios(blocks.variance[..., 0], blocks.level[..., 0], blocks.clipped[..., 0], curve)
     finite = ratios[np.isfinite(ratios)]
     return float(np.quantile(finite, 0.15)) if finite.size else 0.0
 
@@ -475,7 +495,7 @@ def automatic_patches(
 ) -> list[PatchReading]:
     """Up to `most` flat patches of a frame at different levels, the largest even area first."""
     blocks = block_statistics(frame, limits)
-    ratio = _ratios(blocks.variance[..., 3], blocks.level[..., 3], blocks.clipped, curve)
+    ratio = _ratios(blocks.variance[..., 3], blocks.level[..., 3], blocks.clipped[..., 3], curve)
     found: list[PatchReading] = []
     for side in (4, 3, 2):
         if len(found) >= most:
@@ -493,9 +513,10 @@ def better_patch(
     """The nearest flat place of the frame for a patch that is not: of its size, or smaller."""
     blocks = block_statistics(frame, limits)
     level, variance = blocks.level[..., 3], blocks.variance[..., 3]
-    ratio = np.where(blocks.clipped > 0.01, np.inf, variance)
+    clipped = blocks.clipped[..., 3]
+    ratio = np.where(clipped > MOST_CLIPPED, np.inf, variance)
     if curve is not None:
-        ratio = _ratios(variance, level, blocks.clipped, curve)
+        ratio = _ratios(variance, level, clipped, curve)
     middle = (refused.y + refused.height / 2) / SIDE, (refused.x + refused.width / 2) / SIDE
     for size in (1.0, 0.7, 0.5):
         high, wide = (
