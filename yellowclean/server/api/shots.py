@@ -7,8 +7,8 @@ from ninja import Router, Schema
 
 from ...engine.frames import never
 from ...engine.judge.patches import Remaining
-from ...engine.measure.noise import better_patch
 from ...engine.measure.patch import Patch, measure_patch
+from ...engine.measure.places import better_patch
 from ...engine.media import OUTPUT_FORMATS
 from ...engine.plan import Plan
 from ...engine.treat import TREATMENTS

@@ -1,0 +1,231 @@
+"""The blind noise curve: sigma against level from blocks of compared frames.
+
+What motion leaves of the picture (fractions of a pixel, demosaicing that falls otherwise) only ever
+adds variance, and adds it where there is fine detail. In each level bin a low quantile is therefore
+read in groups of rising detail, and the line through them followed down to no detail at all.
+
+A codec that predicts frames from frames carries noise along, so that neighbours share it and their
+difference is too small. It shows where the picture is flattest: colour differs more over five frames
+than over one. Then the longer distance is measured, at the median, since a codec deals out its own
+error unevenly.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import numpy.typing as npt
+
+from ..colour.opponent import SIGNALS
+from ..errors import BadInput
+from ..frames import CV_SCALE, Array
+from .blocks import SIDE
+from .pairs import Pair
+from .profile import NoiseCurve, weighted_median
+
+BIN_CV = 16.0
+
+LEAST_BLOCKS = 60
+
+LEAST_GROUP = 30
+
+DETAIL_GROUPS = 5
+
+CURVE_POINTS = 33
+
+QUANTILE, LOW_QUANTILE = 0.10, 0.02
+
+Z_QUANTILE, Z_LOW = -1.2816, -2.0537
+"""Normal quantiles of the two."""
+
+SPREADS = 0.04, 0.08
+"""Relative spread of the sigma of pure-noise blocks: white noise, and the coarsest that demosaicing makes."""
+
+CARRIED = 1.12
+"""Chroma differing this much more over `FAR` frames than over one is carried along by a codec (set on
+test-camera clips: 1.3 to 2.0 after H.264, below 1.05 before)."""
+
+FLATTEST = 0.25
+
+MOST_CLIPPED = 0.01
+"""Share of a block's pixels that may be cut off."""
+
+FLAT_QUANTILE = 0.10
+
+Z_FLAT = -1.2816
+
+
+@dataclass(frozen=True, slots=True)
+class Sample:
+    """The blocks of all pairs: K×6 each, `detail` K. `whole` tells for which signals a block can be used:
+    blue may be cut off at black where green is not. `far` is None where nothing is carried along."""
+
+    level: Array
+    spatial: Array
+    varied: Array
+    whole: npt.NDArray[np.bool_]
+    detail: Array
+    far: Array | None
+    moved: bool
+
+    @staticmethod
+    def of(pairs: Sequence[Pair]) -> Sample:
+        varied = np.concatenate([p.variance().reshape(-1, 6) for p in pairs])
+        whole = np.concatenate([p.spatial.clipped.reshape(-1, 6) for p in pairs]) <= MOST_CLIPPED
+        whole &= np.isfinite(varied)
+        if whole[:, 3].sum() < 4:
+            raise BadInput("the noise cannot be measured: all of the picture is clipped, black or too small.")
+        far = [p.far.reshape(-1, 6) for p in pairs if p.far is not None]
+        sample = Sample(
+            level=np.concatenate([p.spatial.level.reshape(-1, 6) for p in pairs]),
+            spatial=np.concatenate([p.spatial.variance.reshape(-1, 6) for p in pairs]),
+            varied=varied,
+            whole=whole,
+            detail=np.concatenate([(p.temporal or p.spatial).detail.reshape(-1) for p in pairs]),
+            far=np.concatenate(far) if len(far) == len(pairs) else None,
+            moved=any(p.temporal is not None for p in pairs),
+        )
+        return sample if sample._carries_noise() else replace(sample, far=None)
+
+    def _carries_noise(self) -> bool:
+        """Whether the flattest blocks differ clearly more over `FAR` frames than over one, in chroma."""
+        if self.far is None:
+            return False
+        flattest = [
+            chosen[np.argsort(self.spatial[chosen, 3])][: max(8, int(FLATTEST * len(chosen)))]
+            for chosen in self._bins(3)
+        ]
+        flat = np.concatenate(flattest)
+        flat = flat[np.isfinite(self.far[flat]).all(axis=1)]
+        if len(flat) < LEAST_BLOCKS:
+            return False
+        near, far = (np.median(v[flat][:, 4:], axis=0) for v in (self.varied, self.far))
+        return bool(np.sqrt(np.mean(far / np.maximum(near, 1e-12))) > CARRIED)
+
+    @property
+    def luma_levels_cv(self) -> Array:
+        """Levels of the blocks in which luma can be used."""
+        levels: Array = self.level[self.whole[:, 3], 3] * CV_SCALE
+        return levels
+
+    def _bins(self, s: int) -> list[npt.NDArray[np.intp]]:
+        """The usable blocks of signal `s` by level; those of luma where its own are too few."""
+        usable = np.flatnonzero(self.whole[:, s])
+        if len(usable) < LEAST_BLOCKS:
+            usable = np.flatnonzero(self.whole[:, 3])
+        return [usable[i] for i in _level_bins(self.level[usable, s if s < 3 else 3] * CV_SCALE)]
+
+    def bins(self, s: int) -> tuple[Array, Array, Array]:
+        """(level in CV, sigma, blocks) of signal `s` in level bins that hold enough blocks each."""
+        levels_cv = self.level[:, s if s < 3 else 3] * CV_SCALE
+        chosen = self._bins(s)
+        if self.far is not None:
+            sigma = [_carried_centre(np.maximum(self.far, self.varied)[i, s], self.detail[i]) for i in chosen]
+        elif self.moved:
+            groups = [_detail_groups(np.sqrt(self.varied[i, s]), self.detail[i]) for i in chosen]
+            blocks = np.array([len(i) for i in chosen], float)
+            pure = weighted_median(np.array([_spread(group[0][0]) for group in groups]), blocks)
+            sigma = [_without_detail(group, float(np.clip(pure, *SPREADS))) for group in groups]
+        else:
+            sigma = [_flat_centre(np.sqrt(self.spatial[i, s])) for i in chosen]
+        at = np.array([levels_cv[i].mean() for i in chosen])
+        return at, np.array(sigma), np.array([len(i) for i in chosen], float)
+
+
+def blind_curve(pairs: Sequence[Pair]) -> tuple[NoiseCurve, float]:
+    """Sigma against level for all signals, and the confidence in it."""
+    sample = Sample.of(pairs)
+    axis = np.linspace(0, CV_SCALE, CURVE_POINTS)
+    lists: dict[str, list[float]] = {}
+    disagreement = 0.0
+    for s, name in enumerate(SIGNALS):
+        at, sigma, support = sample.bins(s)
+        lists[f"{name}_cv"] = _smooth(axis, at, sigma * CV_SCALE, support).tolist()
+        if name == "luma":
+            smooth = np.interp(at, axis, lists["luma_cv"])
+            off = np.abs(np.log(np.maximum(sigma * CV_SCALE, 1e-3) / np.maximum(smooth, 1e-3)))
+            disagreement = float(np.average(off, weights=support))
+    levels_cv = sample.luma_levels_cv
+    count = len(levels_cv)
+    share = np.histogram(levels_cv, bins=np.append(axis - axis[1] / 2, np.inf))[0] / count
+    support_factor = 1 - np.exp(-count / 1500)
+    confidence = float(np.clip(support_factor * np.exp(-2 * disagreement) * (1 if sample.moved else 0.7), 0, 1))
+    return NoiseCurve(level_cv=axis.tolist(), share=share.tolist(), **lists), confidence
+
+
+def _level_bins(level_cv: Array) -> list[npt.NDArray[np.intp]]:
+    """Indices of the blocks of each level bin, dark to bright; bins widen until they hold enough."""
+    order = np.argsort(level_cv)
+    ordered = level_cv[order]
+    bins, start = [], 0
+    least = min(LEAST_BLOCKS, len(ordered))
+    while start < len(ordered):
+        end = int(np.searchsorted(ordered, ordered[start] + BIN_CV))
+        end = min(max(end, start + least), len(ordered))
+        if len(ordered) - end < least:
+            end = len(ordered)
+        bins.append(order[start:end])
+        start = end
+    return bins
+
+
+def _detail_groups(deviation: Array, detail: Array) -> list[tuple[Array, float]]:
+    """Deviations in groups of rising detail, each with its typical detail."""
+    count = max(1, min(DETAIL_GROUPS, len(deviation) // LEAST_GROUP))
+    order = np.argsort(detail)
+    return [(deviation[i], float(np.median(detail[i]))) for i in np.array_split(order, count)]
+
+
+def _spread(deviation: Array) -> float:
+    """Relative spread of the lower half of deviations."""
+    low, read = np.quantile(deviation, [LOW_QUANTILE, QUANTILE])
+    spread = (read - low) / (Z_QUANTILE - Z_LOW)
+    return float(spread / max(read - Z_QUANTILE * spread, 1e-9))
+
+
+def _without_detail(groups: Sequence[tuple[Array, float]], spread: float) -> float:
+    """Sigma where detail would be none: the line of variance over detail, at its foot."""
+    variance = np.array([(np.quantile(d, QUANTILE) / (1 + Z_QUANTILE * spread)) ** 2 for d, _ in groups])
+    detail = np.array([typical for _, typical in groups])
+    weight = 1 / (variance + 1e-12) ** 2
+    centre, level = np.average(detail, weights=weight), np.average(variance, weights=weight)
+    slope = (weight * (detail - centre) * (variance - level)).sum() / max(
+        (weight * (detail - centre) ** 2).sum(), 1e-30
+    )
+    foot = level - max(slope, 0.0) * centre
+    return float(np.sqrt(np.clip(foot, 0, 1.1 * variance.min())))
+
+
+def _carried_centre(variance: Array, detail: Array) -> float:
+    """Median deviation of the half of the blocks that has less detail."""
+    half = np.argsort(detail)[: max(len(detail) // 2, 1)]
+    found = np.sqrt(variance[half])
+    found = found[np.isfinite(found)]
+    return float(np.median(found)) if found.size else float(np.sqrt(np.median(variance)))
+
+
+def _flat_centre(deviation: Array) -> float:
+    """Centre of spatial deviations, where most blocks may hold detail."""
+    expected_spread = 1 / np.sqrt(2 * (SIDE * SIDE - 3) / 2)  # demosaiced noise has about half the freedom
+    return float(np.quantile(deviation, FLAT_QUANTILE) / (1 + Z_FLAT * expected_spread))
+
+
+def _smooth(axis: Array, at: Array, sigma: Array, support: Array) -> Array:
+    """Local linear regression of log sigma over level; beyond the data the end values hold."""
+    logs = np.log(np.maximum(sigma, 1e-4))
+    result = np.empty(len(axis))
+    for k, centre in enumerate(np.clip(axis, at.min(), at.max())):
+        width = 24 + 0.10 * centre
+        weight = support * np.exp(-0.5 * ((at - centre) / width) ** 2) + 1e-12
+        design = np.stack([np.ones_like(at), at - centre], axis=1)
+        gram = design.T @ (design * weight[:, None]) + np.diag([0, 1e-3 * weight.sum() * width**2])
+        result[k] = np.linalg.solve(gram, design.T @ (weight * logs))[0]
+    return np.exp(result)
+
+
+def noise_ratios(variance: Array, level: Array, clipped: Array, curve: NoiseCurve) -> Array:
+    """Luma deviation of each block over what the curve says for its level; clipped blocks are inf."""
+    ratio: Array = np.sqrt(variance) / np.maximum(curve.sigma_at(level, "luma"), 1e-6)
+    return np.where(clipped > MOST_CLIPPED, np.inf, ratio)
