@@ -205,7 +205,7 @@ def _by_frame(
         ratio = _flat_ratio(plane, limits, curve)
         figures.append(typical * ratio / usual if np.isfinite(ratio) else 0.0)
         if progress:
-            progress(0.2 + 0.8 * (count + 1) / len(chosen))
+            progress(1 - 0.8 * (1 - (count + 1) / len(chosen)))
     return figures
 
 
