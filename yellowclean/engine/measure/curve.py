@@ -25,18 +25,14 @@ from .blocks import SIDE
 from .pairs import Pair
 from .profile import NoiseCurve, weighted_median
 
-BIN_CV = 16.0
+BIN_CV, LEAST_BLOCKS = 16.0, 60
+"""Width of a level bin, and the blocks until which it widens."""
 
-LEAST_BLOCKS = 60
-
-LEAST_GROUP = 30
-
-DETAIL_GROUPS = 5
+DETAIL_GROUPS, LEAST_GROUP = 5, 30
+"""Groups of rising detail in a bin, and the fewest blocks of one."""
 
 CURVE_POINTS = 33
-
 QUANTILE, LOW_QUANTILE = 0.10, 0.02
-
 Z_QUANTILE, Z_LOW = -1.2816, -2.0537
 """Normal quantiles of the two."""
 
@@ -48,12 +44,12 @@ CARRIED = 1.12
 test-camera clips: 1.3 to 2.0 after H.264, below 1.05 before)."""
 
 FLATTEST = 0.25
+"""Share of a bin's blocks, those of least spatial variance, that are looked at for it."""
 
 MOST_CLIPPED = 0.01
 """Share of a block's pixels that may be cut off."""
 
 FLAT_QUANTILE = 0.10
-
 Z_FLAT = -1.2816
 
 

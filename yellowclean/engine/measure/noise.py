@@ -31,10 +31,11 @@ SAMPLES = 6
 """Places in the clip at which a pair of frames is compared."""
 
 ENOUGH_PIXELS = 1_000_000
+"""Above it half of the blocks fix the figure of a frame."""
 
 LUMA_ALONE = np.ones((1, 1), np.float32)
-
 TILES = 320
+"""Tiles of pure noise, over all places, from which the spectrum is read."""
 
 
 class Watcher(Protocol):

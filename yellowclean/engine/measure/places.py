@@ -42,7 +42,7 @@ def better_patch(
     if curve is not None:
         ratio = noise_ratios(variance, level, clipped, curve)
     middle = (refused.y + refused.height / 2) / SIDE, (refused.x + refused.width / 2) / SIDE
-    for size in (1.0, 0.7, 0.5):
+    for size in (1.0, 0.7, 0.5, 0.3):
         high, wide = (
             min(max(int(side * size), LEAST_SIDE), LARGEST_OFFER) // SIDE or 1
             for side in (refused.height, refused.width)
