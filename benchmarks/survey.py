@@ -19,10 +19,12 @@ from yellowclean.engine.measure.blocks import block_statistics
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.profile import NoiseCurve, weighted_median
 from yellowclean.engine.measure.survey import survey
-from yellowclean.engine.media import Destination, MediaInfo, Source, open_source, open_writer
+from yellowclean.engine.media import Destination, MediaInfo, open_source, open_writer
 from yellowclean.engine.media.planes import Coding, rgb_from_yuv, yuv_from_rgb
 from yellowclean.engine.testcamera import Camera, ShotRecipe, frame_pair, scene_of, sigma_curve
 from yellowclean.engine.testcamera.shoot import CODECS
+
+from .clips import Clip, described
 
 WIDTH, HEIGHT = 960, 540
 PLAIN_FRAMES, CODED_FRAMES = 8, 24
@@ -32,34 +34,13 @@ CUT_SIGMAS = 2.0
 NOWHERE = (-np.inf, np.inf)
 
 
-class Clip(Source):
-    """A clip in memory, with its truth."""
-
-    def __init__(self, scene: str, camera: Camera, *, h264: bool = False) -> None:
-        frames = CODED_FRAMES if h264 else PLAIN_FRAMES
-        recipe = ShotRecipe(name=scene, scene=scene, camera=camera, width=WIDTH, height=HEIGHT, frames=frames)  # type: ignore[arg-type]
-        light = scene_of(recipe)
-        pairs = [frame_pair(recipe, light, n) for n in range(frames)]
-        self.frames = [np.clip(noisy, 0, 1) for noisy, _ in pairs]
-        self.truth = [np.clip(clean, 0, 1) for _, clean in pairs]
-        self.info = described(frames)
-        if h264:
-            self.frames, self.info = through_h264(self.frames, self.info)
-            self.truth = [as_recorded(clean) for clean in self.truth]
-
-    def read(self, n: int) -> Frame:
-        return self.frames[n]
-
-    def close(self) -> None:
-        """Nothing is open."""
-
-
-def described(frames: int, width: int = WIDTH, height: int = HEIGHT) -> MediaInfo:
-    return MediaInfo(
-        path="benchmark", kind="video", width=width, height=height, frames=frames, rate="24", bit_depth=16,
-        chroma="rgb", codec="none", pixel_format="", range="full", primaries="bt709", transfer="bt709",
-        matrix="bt709",
-    )  # fmt: skip
+def coded_clip(scene: str, camera: Camera, *, h264: bool = False) -> Clip:
+    """A clip with its truth, as shot or after H.264."""
+    clip = Clip(scene, camera, frames=CODED_FRAMES if h264 else PLAIN_FRAMES, width=WIDTH, height=HEIGHT)
+    if h264:
+        clip.frames, clip.info = through_h264(clip.frames, clip.info)
+        clip.truth = [as_recorded(clean) for clean in clip.truth]
+    return clip
 
 
 def through_h264(frames: Sequence[Frame], info: MediaInfo) -> tuple[list[Frame], MediaInfo]:
@@ -145,7 +126,7 @@ def accuracy() -> None:
 
 
 def _accuracy_row(scene: str, camera: Camera, h264: bool) -> None:
-    clip = Clip(scene, camera, h264=h264)
+    clip = coded_clip(scene, camera, h264=h264)
     profile = measure_noise(clip).profile
     at = np.array(profile.curve.level_cv)
     name = f"{scene}, {'Bayer' if camera.bayer else 'white'} {camera.curve}, "

@@ -343,7 +343,9 @@ class Specks(TestCase):
         frames, curve = noisy("stars", Camera(stops_under=3))
         self.assertEqual(found("specks", frames, curve).value, 0)
         for size in ((640, 360), (1280, 720)):
-            self.assertFalse(found("specks", *noisy("basin", Camera(stops_under=3), size)).outside, "sparkling water")
+            self.assertFalse(
+                found("specks", *noisy("basin", Camera(stops_under=3), size)).outside, "sparkling water"
+            )
         rising(self, lambda count: self.dusty(frames, int(count))[0], "specks", [0, 1, 2, 4, 6], curve)
 
 

@@ -6,8 +6,9 @@ from .measure.profile import NoiseProfile
 from .measure.survey import TOLERANCES, SurveyReport
 from .plan import Plan, Step
 
-FAST_PX, SLOW_PX = 12.0, 2.0
-"""Motion between frames above which neighbours are few, below which they are many (common practice)."""
+FRAMES_FOR_MOTION = ((1.0, 5), (8.0, 3), (36.0, 2))
+"""Motion between frames in pixels up to which so many neighbours on each side still bring something (set on
+test-camera clips); beyond the last, one."""
 
 
 def propose(report: SurveyReport, profile: NoiseProfile | None = None) -> Plan:
@@ -44,7 +45,7 @@ def _needed(sigma_cv: float, tolerance_cv: float) -> float:
 
 
 def _temporal(motion_px: float, luma: float, chroma: float) -> Step:
-    frames = 1 if motion_px > 3 * FAST_PX else 2 if motion_px > SLOW_PX else 3
+    frames = next((count for limit, count in FRAMES_FOR_MOTION if motion_px <= limit), 1)
     search = min(max(32, 8 * round(motion_px * 2.5 / 8)), 128)
     return Step(
         kind="temporal",

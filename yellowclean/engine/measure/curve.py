@@ -79,7 +79,7 @@ class Sample:
             spatial=np.concatenate([p.spatial.variance.reshape(-1, 6) for p in pairs]),
             varied=varied,
             whole=whole,
-            detail=np.concatenate([(p.temporal or p.spatial).detail.reshape(-1) for p in pairs]),
+            detail=np.concatenate([p.exposure().reshape(-1) for p in pairs]),
             far=np.concatenate(far) if len(far) == len(pairs) else None,
             moved=any(p.temporal is not None for p in pairs),
         )

@@ -93,8 +93,8 @@ def measure_noise(
     worst = chosen[int(np.argmax(by_frame))]
     if not told:
         told = automatic_patches(source.read(worst), worst, curve, source.info.clip_levels)
-    shifts = [np.hypot(p.shift[..., 0], p.shift[..., 1]) for p in pairs if p.shift is not None]
-    motion_px = float(np.percentile(np.concatenate([s.ravel() for s in shifts]), 90)) if shifts else 0.0
+    lengths = [p.motion.length.ravel() for p in pairs if p.motion is not None]
+    motion_px = float(np.percentile(np.concatenate(lengths), 90)) if lengths else 0.0
     return NoiseReading(profile, by_frame, told, motion_px)
 
 
@@ -155,9 +155,9 @@ def _with_spectrum(curve: NoiseCurve, confidence: float, pairs: Sequence[Pair], 
 def _noise_tiles(pair: Pair, curve: NoiseCurve, stabiliser: Stabiliser, most: int) -> list[Array]:
     """Tiles of pure noise: the compared difference (halved in variance), or flat tiles of the frame."""
     variance = pair.variance()
-    if pair.temporal is not None and pair.other is not None:
+    if pair.temporal is not None and pair.other is not None and pair.motion is not None:
         # A tile is compared by whole pixels: only where that suffices is its difference noise alone.
-        plain = block_statistics(pair.frame, (-np.inf, np.inf), pair.other, pair.shift, refined=False)
+        plain = block_statistics(pair.frame, (-np.inf, np.inf), pair.other, pair.motion.shift, refined=False)
         variance = np.maximum(variance, plain.variance)
     blocks = pair.spatial
     ratio = noise_ratios(variance[..., 3], blocks.level[..., 3], blocks.clipped[..., 3], curve)
@@ -173,8 +173,8 @@ def _noise_tiles(pair: Pair, curve: NoiseCurve, stabiliser: Stabiliser, most: in
         if here.clipped(width, height) != here:
             continue
         tile = stabiliser.opponent(np.ascontiguousarray(pair.frame[here.slices]))
-        if pair.temporal is not None and pair.other is not None and pair.shift is not None:
-            dx, dy = (int(v) for v in pair.shift[row * 2, column * 2])
+        if pair.temporal is not None and pair.other is not None and pair.motion is not None:
+            dx, dy = (int(v) for v in pair.motion.shift[row * 2, column * 2])
             there = Region(here.x + dx, here.y + dy, here.width, here.height)
             if there.clipped(width, height) != there:
                 continue

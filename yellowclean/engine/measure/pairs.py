@@ -1,4 +1,8 @@
-"""Frames of a shot compared with their predecessors, block by block along the motion."""
+"""Frames of a shot compared with earlier ones, block by block along the motion.
+
+Of the frames just before, the one is taken whose motion comes nearest to moving the picture by whole
+periods of a colour filter: false detail of demosaicing then moves along and falls out of the difference.
+"""
 
 from __future__ import annotations
 
@@ -18,14 +22,31 @@ FROZEN_CV = 0.02
 """A typical difference below this is no noise of any camera: the frame was repeated."""
 
 
+CANDIDATES = 3
+"""Frames before a frame of which one is compared with it."""
+
+PHASE = 2
+"""Pixels after which a colour filter repeats: moved by so many, a picture demosaics as it did before."""
+
+
+@dataclass(frozen=True, slots=True)
+class Motion:
+    """Whole-pixel motion at each block's centre, its real length in pixels a frame, and how far (pixels) it
+    is from keeping the colour filter's phase."""
+
+    shift: Array
+    length: Array
+    off_phase: Array
+
+
 @dataclass(frozen=True, slots=True)
 class Pair:
-    """A frame, its predecessor, and where each block of it is found there."""
+    """A frame, one before it, and where each block of it is found there."""
 
     n: int
     frame: Frame
     other: Frame | None
-    shift: Array | None
+    motion: Motion | None
     spatial: Blocks
     temporal: Blocks | None
     far: Array | None = None
@@ -37,36 +58,52 @@ class Pair:
             return self.spatial.variance
         return np.minimum(self.temporal.variance, self.spatial.variance * 4)
 
+    def exposure(self) -> Array:
+        """rows×columns: how much of a block's variance may be the picture's: its fine detail, in so far as
+        motion moves that over the pixels and the colour filter."""
+        if self.temporal is None or self.motion is None:
+            return self.spatial.detail
+        return self.temporal.detail * np.maximum(self.motion.off_phase, LEAST_EXPOSED)
+
+
+LEAST_EXPOSED = 0.05
+"""Of a pixel: motion is not known better."""
+
 
 def pair_at(source: Source, n: int) -> Pair:
     if n == 0:
         frame = source.read(0)
         return Pair(n, frame, None, None, block_statistics(frame, source.info.clip_levels), None)
+    predicted = not source.info.intra_only
     # in the order of the frames, so that a decoder seeks once
-    distant = None if source.info.intra_only or n < FAR else source.read(n - FAR)
-    other, frame = source.read(n - 1), source.read(n)
-    shift = block_shifts(frame, other)
+    distant = source.read(n - FAR) if predicted and n >= FAR else None
+    before = {k: source.read(k) for k in range(n - 1 if predicted else max(n - CANDIDATES, 0), n)}
+    frame = source.read(n)
+    motions = {k: block_motion(frame, other, n - k) for k, other in before.items()}
+    steadiest = min(reversed(motions), key=lambda k: float(np.median(motions[k].off_phase)))
+    other, motion = before[steadiest], motions[steadiest]
     limits = source.info.clip_levels
-    spatial, temporal = block_statistics(frame, limits), block_statistics(frame, limits, other, shift)
+    spatial, temporal = block_statistics(frame, limits), block_statistics(frame, limits, other, motion.shift)
     finite = np.isfinite(temporal.variance[..., 3])
     typical = np.median(temporal.variance[finite][:, 3]) if finite.any() else 0.0
     repeated = typical < (FROZEN_CV / CV_SCALE) ** 2
     if repeated:
-        return Pair(n, frame, other, shift, spatial, None)
-    if distant is None and not source.info.intra_only:
+        return Pair(n, frame, other, motion, spatial, None)
+    if distant is None and predicted:
         distant = source.read(min(n + FAR, source.info.frames - 1))
     far = None
     if distant is not None:
-        far = block_statistics(frame, limits, distant, block_shifts(frame, distant)).variance
-    return Pair(n, frame, other, shift, spatial, temporal, far)
+        far = block_statistics(frame, limits, distant, block_motion(frame, distant, FAR).shift).variance
+    return Pair(n, frame, other, motion, spatial, temporal, far)
 
 
-def block_shifts(frame: Frame, other: Frame) -> Array:
-    """Whole-pixel motion at each block's centre."""
+def block_motion(frame: Frame, other: Frame, apart: int) -> Motion:
+    """Motion at each block's centre to a frame that is `apart` frames away."""
     found = flow(prepared(frame), prepared(other), frame.shape[1])
     rows, columns = frame.shape[0] // SIDE, frame.shape[1] // SIDE
     centres_y = ((np.arange(rows) + 0.5) * SIDE / found.reduction).astype(int)
     centres_x = ((np.arange(columns) + 0.5) * SIDE / found.reduction).astype(int)
     height, width = found.vectors.shape[:2]
-    rounded: Array = np.rint(found.vectors[np.minimum(centres_y, height - 1)][:, np.minimum(centres_x, width - 1)])
-    return rounded
+    vectors = found.vectors[np.minimum(centres_y, height - 1)][:, np.minimum(centres_x, width - 1)]
+    off_phase = np.abs(vectors - PHASE * np.rint(vectors / PHASE)).max(axis=-1)
+    return Motion(np.rint(vectors), np.hypot(vectors[..., 0], vectors[..., 1]) / apart, off_phase)

@@ -39,7 +39,7 @@ class Spatial(Parameters):
         unit="octaves", least=1, most=OCTAVES, step=1,
     )  # fmt: skip
     threshold: float = quantity(
-        2.7, "Threshold", "How many sigma a detail must stand out to be kept in the first pass.",
+        2.9, "Threshold", "How many sigma a detail must stand out to be kept in the first pass.",
         unit="σ", least=1.0, most=5.0, step=0.1,
     )  # fmt: skip
 

@@ -18,9 +18,8 @@ from .base import Around, Need, Parameters, Picture, Treatment, Window, amount, 
 PATCH = 3
 """Half the side of the patch that decides trust: 7×7 pixels."""
 
-ENERGY_SLACK = 0.45
-MEAN_SLACK = 0.30
-"""How far pure noise moves the two patch statistics by chance: differences below count as none."""
+SLACK = 3.0, 2.0
+"""Deviations by which pure noise moves the energy and the mean of a patch by chance: less counts as none."""
 
 
 class Temporal(Parameters):
@@ -55,11 +54,12 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
     shape = before.shape[1:]
     total, weight, squares = before.copy(), np.ones(shape, np.float32), np.ones(shape, np.float32)
     place = np.array([window.x, window.y, p.search], np.float32)
+    slack = _slack(spectrum)
     for n in window.neighbours:
         other = around.stabiliser.opponent(window.pull(n).rgb)
         flow = around.motion(window.n, n)
         _merge_neighbour(
-            before, other, flow.vectors, flow.reduction, place, sigma, p.difference, total, weight, squares
+            before, other, flow.vectors, flow.reduction, place, sigma, slack, p.difference, total, weight, squares
         )
     total /= weight
     share = np.array([p.luma, p.chroma, p.chroma], np.float32)[:, None, None] / 100
@@ -69,9 +69,20 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
     return Picture(around.stabiliser.applied(here.rgb, before, after, here.noise - left), left)
 
 
+def _slack(spectrum: Array) -> Array:
+    """By how much (energy, mean) of a patch differ by chance, for noise of this spectrum (axes×8×8)."""
+    power = spectrum.astype(np.float64) ** 2
+    pixels = (2 * PATCH + 1) ** 2
+    independent = pixels * power.mean(axis=(1, 2)) ** 2 / (power**2).mean(axis=(1, 2))
+    weights = np.array([0.5, 0.25, 0.25])
+    energy = np.sqrt((weights**2 * 2 / independent).sum())
+    low = power[0, :2, :2].mean() / power[0].mean()  # a patch's mean holds the lowest frequencies
+    return np.array([SLACK[0] * energy, SLACK[1] * np.sqrt(low / pixels)], np.float32)
+
+
 def _merge_neighbour(
-    before: Array, other: Array, vectors: Array, reduction: float, place: Array, sigma: Array, limit: float,
-    total: Array, weight: Array, squares: Array,
+    before: Array, other: Array, vectors: Array, reduction: float, place: Array, sigma: Array, slack: Array,
+    limit: float, total: Array, weight: Array, squares: Array,
 ) -> None:  # fmt: skip
     """Add one neighbour to the running sums, each pixel with its own trust."""
     height, width = before.shape[1:]
@@ -82,7 +93,7 @@ def _merge_neighbour(
     in_bands(height, lambda a, b: _difference_rows(before, warped, gain, sigma, across, a, b))
     in_bands(
         height,
-        lambda a, b: _trust_rows(across, warped, gain, np.float32(limit), total, weight, squares, a, b),
+        lambda a, b: _trust_rows(across, warped, gain, slack, np.float32(limit), total, weight, squares, a, b),
     )
 
 
@@ -171,7 +182,7 @@ def _difference_rows(before, warped, gain, sigma, across, first, end):  # type: 
 
 
 @nb.njit(nogil=True, cache=True)
-def _trust_rows(across, warped, gain, limit, total, weight, squares, first, end):  # type: ignore[no-untyped-def]
+def _trust_rows(across, warped, gain, slack, limit, total, weight, squares, first, end):  # type: ignore[no-untyped-def]
     """Finish the patch sums and add the neighbour with its weight."""
     height, width = gain.shape
     count = np.float32((2 * PATCH + 1) ** 2)
@@ -185,8 +196,8 @@ def _trust_rows(across, warped, gain, limit, total, weight, squares, first, end)
                 yy = min(max(y + j, 0), height - 1)
                 energy += across[0, yy, x]
                 signed += across[1, yy, x]
-            excess = max(energy / count - 1 - np.float32(ENERGY_SLACK), np.float32(0))
-            shift = max(abs(signed) / count - np.float32(MEAN_SLACK), np.float32(0))
+            excess = max(energy / count - 1 - slack[0], np.float32(0))
+            shift = max(abs(signed) / count - slack[1], np.float32(0))
             strange = (2 * excess + 4 * shift * shift) / (limit * limit)
             w = np.exp(-strange)
             if w < np.float32(0.01):

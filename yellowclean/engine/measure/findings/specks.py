@@ -42,7 +42,8 @@ NEAR, NEAR_RESTLESS = 48, 160
 
 RESTLESS, UNEXPLAINED = 1.45, 2.0
 """A place is restless if so many times more of it than of the calm parts differs from the frame before, along
-the motion, by so many sigma of the softened difference (set on test-camera clips: water from 1.5, dust on cloth and stars to 1.45)."""
+the motion, by so many sigma of the softened difference (set on test-camera clips: water from 1.5,
+dust on cloth and on stars to 1.45)."""
 
 CELL = 16
 """Pixels between the points at which unrest is kept."""
@@ -64,10 +65,10 @@ class Seen:
     unrest: Array
 
 
-def observe(look: Look) -> Seen:
-    """The specks of a frame that has neighbours on both sides."""
+def observe(look: Look) -> Seen | None:
+    """The specks of a frame that has neighbours on both sides; None where they cannot be told."""
     if look.before is None or look.after is None or min(look.luma.shape) < 32:
-        return Seen([], np.ones((1, 1), np.float32))
+        return None
     before, after = _Followed.of(look, look.before), _Followed.of(look, look.after)
     return Seen(_isolated(np.minimum(before.beyond(look), after.beyond(look))), before.unrest(look))
 
@@ -145,8 +146,8 @@ def _inside(weak: npt.NDArray[np.bool_] | np.bool_, x: int, y: int, w: int, h: i
     return int(np.asarray(weak)[y : y + h, x : x + w].sum())
 
 
-def conclude(seen: Sequence[tuple[int, Seen]], info: MediaInfo) -> Finding:
-    looks = [(n, s) for n, s in seen if 0 < n < info.frames - 1]
+def conclude(seen: Sequence[tuple[int, Seen | None]], info: MediaInfo) -> Finding:
+    looks = [(n, s) for n, s in seen if s is not None]
     spots = _without_sparkle(
         [[Spot(frame=n, **place.model_dump()) for place in s.places] for n, s in looks],
         np.median([s.unrest for _, s in looks], axis=0) if looks else np.ones((1, 1)),
@@ -182,8 +183,7 @@ def _without_sparkle(frames: Sequence[list[Spot]], unrest: Array) -> list[Spot]:
         spot
         for k, spots in enumerate(frames)
         for spot in spots
-        if not recurs(spot, frames, k, NEAR)
-        and not (spot in moved[k] and recurs(spot, moved, k, NEAR_RESTLESS))
+        if not recurs(spot, frames, k, NEAR) and not (spot in moved[k] and recurs(spot, moved, k, NEAR_RESTLESS))
     ]
 
 
