@@ -15,11 +15,12 @@ import numpy.typing as npt
 
 from .cache import BoundedCache
 from .errors import BadInput
-from .frames import Frame, Region, StopCheck, extended, never, raise_if, scaled
+from .frames import LUMA_WEIGHTS, Array, Frame, Region, StopCheck, extended, never, raise_if, scaled
 from .measure.profile import NoiseProfile
 from .media import Source
 from .motion import Flow, flow, prepared
 from .plan import Plan, Step
+from .reach.matte import matte
 from .treat import Picture, Window
 from .treat.stabilise import Stabiliser
 
@@ -31,7 +32,8 @@ PICTURE_CACHE_BYTES = 320 << 20
 
 
 class Footage:
-    """A source with its decoded frames and its motion, shared by all plans that look at it."""
+    """A source with its decoded frames, its motion and the results of steps, shared by all plans that look
+    at it: two plans that begin alike compute their beginning once."""
 
     def __init__(self, source: Source) -> None:
         self.source, self.info = source, source.info
@@ -39,6 +41,9 @@ class Footage:
         self._frames: BoundedCache[Frame] = BoundedCache(FRAME_CACHE_BYTES, lambda f: f.nbytes)
         self._lumas: BoundedCache[npt.NDArray[np.uint8]] = BoundedCache(32 << 20, lambda f: f.nbytes)
         self._flows: BoundedCache[Flow] = BoundedCache(192 << 20, lambda f: f.vectors.nbytes)
+        self.pictures: BoundedCache[Picture] = BoundedCache(
+            PICTURE_CACHE_BYTES, lambda p: p.rgb.nbytes + p.noise.nbytes
+        )
 
     def hold(self, frames: int) -> None:
         """Keep room for that many frames at least."""
@@ -64,9 +69,8 @@ class Pipeline:
         self._steps = [step for step in plan.steps if step.acts]
         needs = [step.treatment.need(step.parameters) for step in self._steps]
         footage.hold(1 + sum(need.back + need.ahead for need in needs))
-        self._pictures: BoundedCache[Picture] = BoundedCache(
-            PICTURE_CACHE_BYTES, lambda p: p.rgb.nbytes + p.noise.nbytes
-        )
+        counts = [k + 1 for k, step in enumerate(plan.steps) if step.acts]
+        self._digests = [plan.digest(count) for count in counts]
 
     def until(self, stopped: StopCheck) -> Pipeline:
         """This pipeline, caches shared, that ends when `stopped` says so."""
@@ -102,6 +106,17 @@ class Pipeline:
         region = self._checked(n, region)
         return scaled(self.footage.frame(n)[region.slices], scale)
 
+    def matte(self, step: int, n: int, region: Region | None = None, scale: float = 1.0) -> Array:
+        """Where step number `step` of the plan (counted from 0, acting or not) acts in frame n: H×W, 0-1."""
+        if not 0 <= step < len(self.plan.steps):
+            raise BadInput(f"step {step} does not exist; the plan has {len(self.plan.steps)} steps.")
+        region = self._checked(n, region)
+        reach = self.plan.steps[step].reach
+        wider = region.grown(reach.margin)
+        before = self._extended(sum(s.acts for s in self.plan.steps[:step]), n, wider)
+        whole = matte(reach, before.rgb, self.profile.curve, n, wider.x, wider.y)
+        return scaled(whole[region.within(wider).slices], scale)
+
     def _checked(self, n: int, region: Region | None) -> Region:
         if not 0 <= n < self.footage.info.frames:
             raise BadInput(f"frame {n} does not exist; the shot has frames 0 to {self.footage.info.frames - 1}.")
@@ -115,24 +130,33 @@ class Pipeline:
         raise_if(self._stopped)
         if depth == 0:
             return Picture.untouched(np.ascontiguousarray(self.footage.frame(n)[region.slices]))
-        return self._pictures.get((depth, n, region), lambda: self._treated(depth, n, region))
+        asked = self._digests[depth - 1], n, region
+        return self.footage.pictures.get(asked, lambda: self._treated(depth, n, region))
 
     def _treated(self, depth: int, n: int, region: Region) -> Picture:
         step = self._steps[depth - 1]
         parameters = step.parameters
         need = step.treatment.need(parameters)
-        wider = region.grown(need.margin).snapped(need.grid)
+        wider = region.grown(max(need.margin, step.reach.margin)).snapped(need.grid)
+        here = self._extended(depth - 1, n, wider)
+        kept = region.within(wider)
+        before = here.part(kept)
+        where = None
+        if not step.reach.everywhere:
+            where = matte(step.reach, here.rgb, self.profile.curve, n, wider.x, wider.y)[kept.slices]
+            if not where.any():
+                return before
         first, last = max(n - need.back, 0), min(n + need.ahead, self.footage.info.frames - 1)
         window = Window(
             n=n,
             x=wider.x,
             y=wider.y,
-            here=self._extended(depth - 1, n, wider),
+            here=here,
+            wanted=kept,
             neighbours=tuple(k for k in range(first, last + 1) if k != n),
             pull=lambda k: self._extended(depth - 1, k, wider),
         )
-        treated = step.treatment.apply(parameters, window, self)
-        return _mixed(step, window.here, treated, region.within(wider))
+        return _mixed(step, where, before, step.treatment.apply(parameters, window, self))
 
     def _extended(self, depth: int, n: int, wanted: Region) -> Picture:
         """A region that may reach beyond the frame, where the picture is mirrored outwards."""
@@ -142,14 +166,16 @@ class Pipeline:
         return Picture(extended(picture.rgb, inside, wanted), noise)
 
 
-def _mixed(step: Step, before: Picture, after: Picture, kept: Region) -> Picture:
-    """Cut the margins off and mix the step with what it started from."""
-    rows, columns = kept.slices
-    new = Picture(after.rgb[rows, columns].copy(), after.noise[:, rows, columns].copy())
-    if step.mix >= 100:
-        return new
-    old = Picture(before.rgb[rows, columns], before.noise[:, rows, columns])
-    share = np.float32(step.mix / 100)
+def _mixed(step: Step, where: Array | None, before: Picture, after: Picture) -> Picture:
+    """Mix the step with what it started from: as much as its Mix, its channels and its matte say."""
+    channels = np.array([step.channels.r, step.channels.g, step.channels.b], np.float32) / 100
+    if where is None and step.mix == 100 and (channels == 1).all():
+        return after
+    part = np.float32(step.mix / 100) * (np.ones(before.rgb.shape[:2], np.float32) if where is None else where)
+    share = part[..., None] * channels
+    rgb = before.rgb + share * (after.rgb - before.rgb)
+    rgb = np.where(share == 1, after.rgb, rgb)
     # What is left of the noise after a step is a part of the noise before it, so deviations add.
-    deviation = (1 - share) * np.sqrt(old.noise) + share * np.sqrt(new.noise)
-    return Picture(old.rgb + share * (new.rgb - old.rgb), deviation**2)
+    of_noise = np.stack([part * (channels @ LUMA_WEIGHTS), part * channels.mean()])
+    deviation = (1 - of_noise) * np.sqrt(before.noise) + of_noise * np.sqrt(after.noise)
+    return Picture(rgb, deviation**2)

@@ -9,17 +9,30 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_valida
 
 from .errors import BadPlan
 from .measure.profile import NoiseProfile, first_problem
+from .reach.model import Reach
 from .treat import TREATMENTS, Parameters, Treatment
 
 
+class ChannelMix(BaseModel):
+    """How much of a step is used in each colour channel, in percent, on top of its Mix."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    r: float = Field(100, ge=0, le=100)
+    g: float = Field(100, ge=0, le=100)
+    b: float = Field(100, ge=0, le=100)
+
+
 class Step(BaseModel):
-    """One treatment in a plan: its kind, its settings, and its Mix."""
+    """One treatment in a plan: its kind, its settings, its Mix and its Reach."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     kind: str = Field(description="Name of a treatment.")
     enabled: bool = True
     mix: float = Field(100, ge=0, le=100, description="How much of the step is used, in percent.")
+    channels: ChannelMix = ChannelMix()
+    reach: Reach = Field(Reach(), description="Where the step acts; everywhere, when nothing is asked for.")
     settings: dict[str, Any] = Field(default_factory=dict, description="By the treatment's own schema.")
     reason: str = Field("", description="Why the step was proposed, in one sentence.")
 
@@ -44,7 +57,7 @@ class Step(BaseModel):
 
     @property
     def acts(self) -> bool:
-        return self.enabled and self.mix > 0
+        return self.enabled and self.mix > 0 and max(self.channels.r, self.channels.g, self.channels.b) > 0
 
 
 class Plan(BaseModel):
@@ -68,7 +81,11 @@ class Plan(BaseModel):
     def digest(self, steps: int | None = None) -> str:
         """A hash of all that decides the result of the first `steps` steps."""
         # The filled-in parameters, not the settings as written: 100 and 100.0 are one value.
-        acting = [(s.kind, s.mix, s.parameters.model_dump()) for s in self.steps[:steps] if s.acts]
+        acting = [
+            (s.kind, s.mix, s.channels.model_dump(), s.reach.model_dump(), s.parameters.model_dump())
+            for s in self.steps[:steps]
+            if s.acts
+        ]
         told = repr(acting) + (self.profile.model_dump_json() if self.profile and acting else "")
         return hashlib.sha256(told.encode()).hexdigest()[:24]
 

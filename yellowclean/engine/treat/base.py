@@ -9,7 +9,7 @@ from typing import Any, Protocol
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..frames import Array, Frame
+from ..frames import Array, Frame, Region
 from ..measure.profile import NoiseProfile
 from ..motion import Flow
 from .stabilise import Stabiliser
@@ -53,6 +53,11 @@ class Picture:
     def untouched(rgb: Frame) -> Picture:
         return Picture(rgb, np.ones((2, *rgb.shape[:2]), np.float32))
 
+    def part(self, region: Region) -> Picture:
+        """A copy of a region."""
+        rows, columns = region.slices
+        return Picture(self.rgb[rows, columns].copy(), self.noise[:, rows, columns].copy())
+
 
 @dataclass(frozen=True, slots=True)
 class Need:
@@ -81,20 +86,22 @@ class Around(Protocol):
 class Window:
     """What a treatment works on: frame n over a region whose corner is at (x, y) of the frame, and the
     numbers of the neighbours there are. A neighbour is pulled only when asked for, so that a step
-    holds one at a time; beyond the ends of the shot there are none.
+    holds one at a time; beyond the ends of the shot there are none. `wanted` is the part of `here`
+    that the step must deliver, in coordinates of the window; the rest is its margin.
     """
 
     n: int
     x: int
     y: int
     here: Picture
+    wanted: Region
     neighbours: tuple[int, ...]
     pull: Callable[[int], Picture]
 
 
 @dataclass(frozen=True, slots=True)
 class Treatment:
-    """One kind of step. `apply` returns a picture of the size it was handed; margins are cut off later."""
+    """One kind of step. `apply` returns the wanted part of its window."""
 
     kind: str
     title: str

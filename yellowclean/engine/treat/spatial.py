@@ -11,7 +11,7 @@ from __future__ import annotations
 import numba as nb
 import numpy as np
 
-from ..frames import Array
+from ..frames import Array, Region
 from ..measure.profile import OCTAVES
 from ..parallel import in_bands
 from ._dct import columns_apart, columns_joined, pixel_weights, sliding_rows
@@ -20,11 +20,18 @@ from .base import Around, Need, Parameters, Picture, Treatment, Window, amount, 
 BLOCKS_OVER_A_PIXEL = np.float32(16)
 """Blocks start at every second row and column: 16 estimates for every pixel."""
 
+OWN_MARGIN = 24
+"""Pixels of an octave's own size around what is wanted that decide it: 7 for each of the two passes, the
+reach of the filters between octaves, and up to a whole multiple of the block grid."""
+
 MARGINS = (16, 40, 80)
-"""Pixels beyond which the surroundings no longer matter, for one, two and three octaves: 14 of each
-octave's own pixels for the two passes, and the reach of the filters between octaves."""
+"""Pixels beyond which the surroundings no longer matter, for one, two and three octaves."""
 
 GRID = 2 << (OCTAVES - 1)
+
+SOLID_BELOW, TEXTURE_FROM = 1.0, 8.0
+"""Coefficients besides the mean that a block keeps in the first pass: up to the first a place is solid
+(noise alone keeps a quarter of one), from the second on it is full texture."""
 
 NO_GUIDE = np.empty((2, 0, 0), np.float32)
 
@@ -34,14 +41,27 @@ class Spatial(Parameters):
 
     luma: float = amount(100, "Luma", "Noise taken from luma, as a share of the measured sigma.")
     chroma: float = amount(100, "Chroma", "Colour noise taken, as a share of the measured sigma.")
+    fine: float = amount(100, "Fine", "How hard to work on noise the size of a pixel or two.")
+    medium: float = amount(100, "Medium", "How hard to work on noise of about 4 to 8 pixels.")
+    coarse: float = amount(100, "Coarse", "How hard to work on blotches of up to about 30 pixels.")
     octaves: int = quantity(
-        3, "Coarsest size", "1 treats fine noise only, 3 also blotches of up to about 30 pixels.",
+        3, "Sizes", "1 treats fine noise only, 2 also medium, 3 also coarse.",
         unit="octaves", least=1, most=OCTAVES, step=1,
     )  # fmt: skip
+    solid: float = amount(
+        0, "Extra for solid areas", "Added strength where the picture is flat: 100 % works at twice the sigma.",
+    )  # fmt: skip
+    guard: float = amount(
+        0, "Texture guard", "Taken off the strength where there is texture: 100 % leaves it alone.", most=100
+    )
     threshold: float = quantity(
         2.9, "Threshold", "How many sigma a detail must stand out to be kept in the first pass.",
         unit="σ", least=1.0, most=5.0, step=0.1,
     )  # fmt: skip
+
+    @property
+    def by_octave(self) -> tuple[float, ...]:
+        return self.fine / 100, self.medium / 100, self.coarse / 100
 
 
 def need(p: Spatial) -> Need:
@@ -49,40 +69,67 @@ def need(p: Spatial) -> Need:
 
 
 def apply(p: Spatial, window: Window, around: Around) -> Picture:
-    """Treat one frame's region; the margins of the result are not valid."""
-    here = window.here
-    before = around.stabiliser.opponent(here.rgb)
+    """Treat one frame's region."""
+    before = around.stabiliser.opponent(window.here.rgb)
     spectrum = around.profile.spectrum_array()
-    after, kept = np.empty_like(before), np.ones_like(here.noise)
+    wanted = window.wanted
+    here, inside = window.here.part(wanted), wanted.slices
+    after, kept = np.empty((3, *here.rgb.shape[:2]), np.float32), np.ones_like(here.noise)
     for axis, share in enumerate((p.luma, p.chroma, p.chroma)):
-        noise = np.sqrt(here.noise[min(axis, 1)]) * np.float32(share / 100)
         if share == 0:
-            after[axis] = before[axis]
+            after[axis] = before[axis][inside]
             continue
-        after[axis], kept[min(axis, 1)] = _octaves(before[axis], noise, spectrum[axis], p.threshold, p.octaves)
+        noise = np.sqrt(window.here.noise[min(axis, 1)]) * np.float32(share / 100)
+        done, remains, cut = _octaves(p, before[axis], noise, spectrum[axis])
+        part = wanted.within(Region(cut, cut, 0, 0)).slices
+        after[axis], kept[min(axis, 1)] = done[part], remains[part]
     left = here.noise * kept
+    before = np.ascontiguousarray(before[(slice(None), *inside)])
     rgb = around.stabiliser.applied(here.rgb, before, after, here.noise - left)
     return Picture(rgb, left)
 
 
-def _octaves(plane: Array, noise: Array, spectrum: Array, threshold: float, octaves: int) -> tuple[Array, Array]:
-    """(denoised plane, share of variance kept) over `octaves` sizes, coarse replacing low frequencies."""
-    done, kept = _one_size(plane, noise, spectrum[0], threshold)
-    if octaves > 1:
-        coarse, _ = _octaves(halved(plane), halved(noise), spectrum[1:], threshold, octaves - 1)
-        done += doubled(coarse - halved(done))
-    return done, kept
+def _octaves(p: Spatial, plane: Array, noise: Array, spectrum: Array, octave: int = 0) -> tuple[Array, Array, int]:
+    """(denoised plane, share of variance kept, pixels cut off every side): each octave works on no more of
+    the margin than it needs itself; low frequencies come from the coarser one."""
+    coarser = octave + 1 < p.octaves
+    cut = (MARGINS[p.octaves - 1] >> octave) - OWN_MARGIN if coarser else 0
+    done, kept = _one_size(p, _inner(plane, cut), _inner(noise, cut), spectrum[octave], p.by_octave[octave])
+    if coarser:
+        coarse, _, already = _octaves(p, halved(plane), halved(noise), spectrum, octave + 1)
+        done += doubled(_inner(coarse, cut // 2 - already) - halved(done))
+    return done, kept, cut
 
 
-def _one_size(plane: Array, noise: Array, deviation: Array, threshold: float) -> tuple[Array, Array]:
+def _inner(plane: Array, border: int) -> Array:
+    return np.ascontiguousarray(plane[border : plane.shape[0] - border, border : plane.shape[1] - border])
+
+
+def _one_size(p: Spatial, plane: Array, noise: Array, deviation: Array, share: float) -> tuple[Array, Array]:
     """Both passes at one octave; the sides of `plane` are even."""
+    if share == 0:
+        return plane.copy(), np.ones_like(plane)
     parts = columns_apart(plane)
     flat = np.ascontiguousarray(deviation.reshape(-1))
-    local = np.ascontiguousarray(noise[::2, ::2])
-    guide, _ = _pass(parts, NO_GUIDE, flat, local, threshold)
-    done, weights = _pass(parts, guide, flat, local, threshold)
+    local = noise[::2, ::2] * np.float32(share)
+    guide, weights = _pass(parts, NO_GUIDE, flat, local, p.threshold)
+    if p.solid or p.guard:
+        local = local * _adapted(p, weights)
+    if p.solid:
+        guide, _ = _pass(parts, NO_GUIDE, flat, local, p.threshold)
+    done, weights = _pass(parts, guide, flat, local, p.threshold)
     kept = np.minimum(BLOCKS_OVER_A_PIXEL / (64 * weights), 1)
     return columns_joined(done), kept.repeat(2, axis=0).repeat(2, axis=1)
+
+
+def _adapted(p: Spatial, weights: Array) -> Array:
+    """Factor of the strength by what the first pass kept in the blocks over a place: next to nothing but
+    their mean on solid areas, many coefficients in texture."""
+    kept = BLOCKS_OVER_A_PIXEL / weights - 1
+    solid = np.clip((SOLID_BELOW - kept) / np.float32(SOLID_BELOW / 2), 0, 1)
+    texture = np.clip((kept - SOLID_BELOW) / np.float32(TEXTURE_FROM - SOLID_BELOW), 0, 1)
+    factor: Array = (1 + np.float32(p.solid / 100) * solid) * (1 - np.float32(p.guard / 100) * texture)
+    return factor.astype(np.float32)
 
 
 def _pass(parts: Array, guide: Array, deviation: Array, noise: Array, threshold: float) -> tuple[Array, Array]:

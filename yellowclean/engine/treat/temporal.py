@@ -46,14 +46,15 @@ def need(p: Temporal) -> Need:
 
 
 def apply(p: Temporal, window: Window, around: Around) -> Picture:
-    """Merge the neighbours into the frame; the margins of the result are not valid."""
-    here = window.here
+    """Merge the neighbours into the frame."""
+    core = window.wanted.grown(PATCH)  # trust at a pixel looks at the patch around it
+    here = window.here.part(core)
     before = around.stabiliser.opponent(here.rgb)
     spectrum = around.profile.spectrum_array()[:, 0]
     sigma = np.sqrt((spectrum**2).mean(axis=(1, 2))).astype(np.float32)
     shape = before.shape[1:]
     total, weight, squares = before.copy(), np.ones(shape, np.float32), np.ones(shape, np.float32)
-    place = np.array([window.x, window.y, p.search], np.float32)
+    place = np.array([window.x + core.x, window.y + core.y, core.x, core.y, p.search], np.float32)
     slack = _slack(spectrum)
     for n in window.neighbours:
         other = around.stabiliser.opponent(window.pull(n).rgb)
@@ -66,7 +67,8 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
     after = before + share * (total - before)
     own = 1 - share[:2] + share[:2] / weight
     left = here.noise * (own**2 + share[:2] ** 2 * (squares - 1) / weight**2)
-    return Picture(around.stabiliser.applied(here.rgb, before, after, here.noise - left), left)
+    merged = Picture(around.stabiliser.applied(here.rgb, before, after, here.noise - left), left)
+    return merged.part(window.wanted.within(core))
 
 
 def _slack(spectrum: Array) -> Array:
@@ -110,10 +112,11 @@ def _cubic(t, w):  # type: ignore[no-untyped-def]
 def _warp_rows(other, vectors, reduction, place, warped, gain, first, end):  # type: ignore[no-untyped-def]
     """Fetch the neighbour at each pixel's motion; `gain` is the noise variance that interpolation keeps.
 
-    A pixel whose motion is out of range gets gain 0 and takes no part.
+    `place` holds where `warped` begins in the frame (x, y) and in `other` (x, y), and the search range. A pixel whose motion is out of range gets gain 0 and takes no part.
     """
-    height, width = warped.shape[1:]
+    height, width = other.shape[1:]
     rows, columns = vectors.shape[:2]
+    left, top = int(place[2]), int(place[3])
     wx = np.empty(4, np.float32)
     wy = np.empty(4, np.float32)
     for y in range(first, end):
@@ -121,7 +124,7 @@ def _warp_rows(other, vectors, reduction, place, warped, gain, first, end):  # t
         ya = int(fy)
         yb = min(ya + 1, rows - 1)
         ty = np.float32(fy - ya)
-        for x in range(width):
+        for x in range(warped.shape[2]):
             fx = min(max((x + place[0] + np.float32(0.5)) / reduction - np.float32(0.5), 0.0), columns - 1.0)
             xa = int(fx)
             xb = min(xa + 1, columns - 1)
@@ -130,7 +133,7 @@ def _warp_rows(other, vectors, reduction, place, warped, gain, first, end):  # t
             mx += (vectors[yb, xa, 0] * (1 - tx) + vectors[yb, xb, 0] * tx) * ty
             my = (vectors[ya, xa, 1] * (1 - tx) + vectors[ya, xb, 1] * tx) * (1 - ty)
             my += (vectors[yb, xa, 1] * (1 - tx) + vectors[yb, xb, 1] * tx) * ty
-            if abs(mx) > place[2] or abs(my) > place[2]:
+            if abs(mx) > place[4] or abs(my) > place[4]:
                 gain[y, x] = 0
                 for k in range(3):
                     warped[k, y, x] = 0
@@ -142,8 +145,8 @@ def _warp_rows(other, vectors, reduction, place, warped, gain, first, end):  # t
             gx = wx[0] * wx[0] + wx[1] * wx[1] + wx[2] * wx[2] + wx[3] * wx[3]
             gy = wy[0] * wy[0] + wy[1] * wy[1] + wy[2] * wy[2] + wy[3] * wy[3]
             gain[y, x] = gx * gy
-            x0 += x
-            y0 += y
+            x0 += x + left
+            y0 += y + top
             for k in range(3):
                 value = np.float32(0)
                 for j in range(4):

@@ -1,0 +1,6 @@
+"""Reach: where a step acts. `model` says what can be asked for, `matte` turns it into a matte."""
+
+from .matte import matte
+from .model import Cleanup, Detail, HueSample, Reach, Shape, ShapeKey, Tones
+
+__all__ = ["Cleanup", "Detail", "HueSample", "Reach", "Shape", "ShapeKey", "Tones", "matte"]
