@@ -9,7 +9,8 @@ import numpy as np
 from tests.clips import MemorySource
 from yellowclean.engine.errors import BadInput, Cancelled
 from yellowclean.engine.frames import CV_SCALE, Frame
-from yellowclean.engine.measure.survey import LOOKS, SurveyReport, finding_kinds, survey
+from yellowclean.engine.measure.pairs import CANDIDATES
+from yellowclean.engine.measure.survey import SurveyReport, finding_kinds, survey
 
 
 def noise(height: int, width: int, count: int, level: float | tuple[float, float, float] = 0.3) -> list[Frame]:
@@ -76,8 +77,9 @@ class Passes(TestCase):
     def test_frames_are_read_once_in_order_beside_the_compared_ones(self) -> None:
         source = MemorySource(noise(48, 64, 40))
         survey(source)
-        # one pass, and six pairs; nothing else, however long the clip
-        self.assertLessEqual(source.reads, 40 + 12 + LOOKS)
+        # one pass, six frames with the candidates each is compared to, one for patches, and the ladder's;
+        # nothing else, however long the clip
+        self.assertLessEqual(source.reads, 40 + 6 * (1 + CANDIDATES) + 1 + 11)
 
     def test_a_survey_can_be_cancelled_at_any_frame(self) -> None:
         calls = 0

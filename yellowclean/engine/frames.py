@@ -103,10 +103,15 @@ def scaled(frame: Array, scale: float) -> Array:
     return reduced
 
 
+def weighted(frame: Frame, weights: Array) -> Array:
+    """Sum over the channels, H×W, term by term: a matrix product may add in another order in another region."""
+    plane: Array = frame[..., 0] * weights[0] + frame[..., 1] * weights[1] + frame[..., 2] * weights[2]
+    return plane
+
+
 def luma(frame: Frame) -> Array:
     """Y' with BT.709 weights, H×W."""
-    plane: Array = frame @ LUMA_WEIGHTS
-    return plane
+    return weighted(frame, LUMA_WEIGHTS)
 
 
 def as_uint16(frame: Frame) -> npt.NDArray[np.uint16]:

@@ -2,13 +2,31 @@
 
 from __future__ import annotations
 
-from .measure.profile import NoiseProfile
-from .measure.survey import TOLERANCES, SurveyReport
-from .plan import Plan, Step
+from collections.abc import Sequence
+from typing import Literal
 
-FRAMES_FOR_MOTION = ((1.0, 5), (8.0, 3), (36.0, 2))
-"""Motion between frames in pixels up to which so many neighbours on each side still bring something (set on
-test-camera clips); beyond the last, one."""
+import numpy as np
+
+from .chain import frames_each_side, noise_chain
+from .colour.opponent import chroma_sigma
+from .frames import CV_SCALE
+from .judge.ladder import Rung, suggested_stop
+from .measure.profile import NoiseCurve, NoiseProfile
+from .measure.survey import TOLERANCES, SurveyReport
+from .plan import Plan
+from .reach.model import Reach, Tones
+
+LEVEL_PRESENT = 0.01
+"""Share of the pixels from which on a level counts as present."""
+
+WORTH_KEEPING = 0.2
+"""Share of the picture that must lie above the noisy tones, all of it within tolerance, for it to be left out."""
+
+SHOULDER_CV = 64.0
+
+
+Signal = Literal["luma", "chroma"]
+Two = dict[Signal, float]
 
 
 def propose(report: SurveyReport, profile: NoiseProfile | None = None) -> Plan:
@@ -17,41 +35,64 @@ def propose(report: SurveyReport, profile: NoiseProfile | None = None) -> Plan:
     `profile` replaces the shot's own one, for example a saved profile of the same camera and ISO.
     """
     used = profile or report.profile
-    tolerance = {finding.kind: finding.tolerance for finding in report.findings}
-    luma, chroma = used.typical_cv("luma"), used.chroma_cv
-    luma_share = _needed(luma, tolerance.get("noise", TOLERANCES["noise"]))
-    chroma_share = _needed(chroma, tolerance.get("colour noise", TOLERANCES["colour noise"]))
-    if luma_share == chroma_share == 0:
+    tolerance = TOLERANCES | {finding.kind: finding.tolerance for finding in report.findings}
+    sigma: Two = {"luma": used.typical_cv("luma"), "chroma": used.chroma_cv}
+    limit: Two = {"luma": tolerance["noise"], "chroma": tolerance["colour noise"]}
+    amounts: Two = {signal: _amount(report.ladder, signal, sigma, limit) for signal in sigma}
+    if not any(amounts.values()):
         return Plan(profile=used)
-    steps = []
-    if report.media.frames > 1:
-        steps.append(_temporal(report.motion_px, luma_share, chroma_share))
-    steps.append(
-        Step(
-            kind="spatial",
-            settings={"luma": luma_share, "chroma": chroma_share},
-            reason=f"Luma noise of {luma:.1f} CV and colour noise of {chroma:.1f} CV: what the neighbours"
-            " leave is taken within the frame.",
-        )
-    )
-    return Plan(profile=used, steps=steps)
+    reach = _where_the_noise_lives(used.curve, limit)
+    steps = noise_chain(report.media.frames, report.motion_px, amounts["luma"], amounts["chroma"], reach)
+    told = f"{_of_amounts(sigma, limit, amounts, report.ladder)} {_of_reach(reach)}".strip()
+    reasons = {"temporal": _of_frames(report.motion_px), "spatial": told}
+    return Plan(profile=used, steps=[step.model_copy(update={"reason": reasons[step.kind]}) for step in steps])
 
 
-def _needed(sigma_cv: float, tolerance_cv: float) -> float:
-    """Percent of the measured noise to treat: nothing inside tolerance, all of it from twice that on."""
-    if sigma_cv <= tolerance_cv:
+def _amount(rungs: Sequence[Rung], signal: Signal, sigma: Two, limit: Two) -> float:
+    """Percent of the measured noise to take: nothing inside tolerance, else up to where more costs more."""
+    if sigma[signal] <= limit[signal]:
         return 0.0
-    return float(round(min(60 + 40 * (sigma_cv / tolerance_cv - 1), 100)))
+    return suggested_stop(rungs, signal) if rungs else 100.0
 
 
-def _temporal(motion_px: float, luma: float, chroma: float) -> Step:
-    frames = next((count for limit, count in FRAMES_FOR_MOTION if motion_px <= limit), 1)
-    search = min(max(32, 8 * round(motion_px * 2.5 / 8)), 128)
-    return Step(
-        kind="temporal",
-        settings={
-            "frames": frames, "search": search,
-            "luma": 100.0 if luma else 0.0, "chroma": 100.0 if chroma else 0.0,
-        },
-        reason=f"Motion of up to {motion_px:.0f} px a frame: {frames} frames each side still match.",
-    )  # fmt: skip
+def _where_the_noise_lives(curve: NoiseCurve, limit: Two) -> Reach:
+    """The tones up to the highest level that is out of tolerance, if a good part of the picture lies above."""
+    levels, share = np.array(curve.level_cv), np.array(curve.share)
+    chroma = chroma_sigma(curve.signal("cb"), curve.signal("cr"))
+    noisy = (curve.signal("luma") > limit["luma"]) | (chroma > limit["chroma"])
+    noisy &= share >= LEVEL_PRESENT
+    if not noisy.any():
+        return Reach()
+    top = float(levels[noisy].max())
+    if share[levels > top + SHOULDER_CV].sum() < WORTH_KEEPING * share.sum():
+        return Reach()
+    return Reach(tones=Tones(high_cv=min(top, CV_SCALE), soft_cv=SHOULDER_CV))
+
+
+def _of_frames(motion_px: float) -> str:
+    count = frames_each_side(motion_px)
+    side = "1 frame each side still matches" if count == 1 else f"{count} frames each side still match"
+    return f"Motion of up to {motion_px:.0f} px a frame: {side}."
+
+
+def _of_amounts(sigma: Two, limit: Two, amounts: Two, rungs: Sequence[Rung]) -> str:
+    names: dict[Signal, str] = {"luma": "Luma noise", "chroma": "Colour noise"}
+    return " ".join(_of_amount(names[s], s, sigma[s], limit[s], amounts[s], rungs) for s in names)
+
+
+def _of_amount(name: str, signal: Signal, sigma: float, limit: float, amount: float, rungs: Sequence[Rung]) -> str:
+    if not amount:
+        return f"{name} of {sigma:.1f} CV is inside its tolerance of {limit:.1f}: left alone."
+    if not rungs:
+        return f"{name} of {sigma:.1f} CV against a tolerance of {limit:.1f}: all of it is taken."
+    error = 100 * max(min(getattr(rung, signal) for rung in rungs), 0)
+    return (
+        f"{name} of {sigma:.1f} CV against a tolerance of {limit:.1f}: at {amount:.0f} % the estimated error is"
+        f" lowest, {error:.1f} % of the noise's power; beyond, more detail goes than noise."
+    )
+
+
+def _of_reach(reach: Reach) -> str:
+    if not reach.tones:
+        return ""
+    return f"Above {reach.tones.high_cv:.0f} CV the shot is inside its tolerance: only what is darker is treated."

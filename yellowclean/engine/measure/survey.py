@@ -10,6 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ..colour.opponent import OPPONENT
 from ..frames import Array, Frame, Progress, StopCheck, never
+from ..judge.ladder import Rung, ladder
 from ..media import MediaInfo, Source
 from .findings import DETECTORS, Detector, Finding, Glance, Look, Place
 from .noise import NoiseReading, measure_noise
@@ -64,6 +65,7 @@ class SurveyReport(BaseModel):
     findings: list[Finding]
     profile: NoiseProfile
     motion_px: float = Field(description="90th percentile of the motion between frames, in pixels.")
+    ladder: list[Rung] = Field([], description="Estimated error of the noise chain at several strengths.")
 
     def to_json(self) -> str:
         return self.model_dump_json(by_alias=True, indent=1)
@@ -112,6 +114,7 @@ def survey(
     watcher = DetectorPass(source.info, chosen)
     reading = measure_noise(source, patches, frames=frames, progress=progress, stopped=stopped, watcher=watcher)
     others = watcher.findings()
+    middle = (chosen.start + chosen.stop) // 2
     return SurveyReport(
         media=source.info,
         source=source_check(others),
@@ -120,6 +123,7 @@ def survey(
         findings=_in_order(_noise_findings(reading, chosen.start), others),
         profile=reading.profile,
         motion_px=reading.motion_px,
+        ladder=ladder(source, reading.profile, reading.motion_px, middle, stopped=stopped),
     )
 
 

@@ -14,7 +14,7 @@ import numba as nb
 import numpy as np
 
 from ..colour.opponent import SIGNAL_MATRIX
-from ..frames import CV_SCALE, Array, Frame
+from ..frames import CV_SCALE, Array, Frame, weighted
 from ..measure.profile import NoiseCurve
 from ..parallel import in_bands
 from .model import SOFTENED_SIGMA, Cleanup, Detail, HueSample, Reach, Shape, Tones
@@ -26,10 +26,11 @@ LEAST_SIGMA = 0.5 / CV_SCALE
 def matte(reach: Reach, frame: Frame, curve: NoiseCurve, n: int, x: int, y: int) -> Array:
     """H×W float32, 0-1, of frame n over a piece whose corner is at (x, y); `reach.margin` pixels at the
     borders of the piece are not valid."""
-    result = np.ones(frame.shape[:2], np.float32)
+    height, width = frame.shape[:2]
+    result: Array = np.ones((height, width), np.float32)
     if reach.tones or reach.hues or reach.detail:
         soft = np.stack([softened(np.ascontiguousarray(frame[..., c]), SOFTENED_SIGMA) for c in range(3)], axis=-1)
-        luma, cb, cr = (_weighted(soft, SIGNAL_MATRIX[k]) for k in (3, 4, 5))
+        luma, cb, cr = (weighted(soft, SIGNAL_MATRIX[k]) for k in (3, 4, 5))
         if reach.tones:
             result *= _of_tones(reach.tones, luma * CV_SCALE)
         if reach.hues:
@@ -37,16 +38,10 @@ def matte(reach: Reach, frame: Frame, curve: NoiseCurve, n: int, x: int, y: int)
         if reach.detail:
             result *= _of_detail(reach.detail, luma, curve)
     if reach.shapes:
-        result *= _of_shapes(reach.shapes, result.shape[0], result.shape[1], n, x, y)
+        result *= _of_shapes(reach.shapes, height, width, n, x, y)
     if reach.invert:
         result = 1 - result
     return _cleaned(reach.cleanup, result)
-
-
-def _weighted(soft: Array, weights: Array) -> Array:
-    """Sum over the channels, term by term: a matrix product may add in another order in another region."""
-    plane: Array = soft[..., 0] * weights[0] + soft[..., 1] * weights[1] + soft[..., 2] * weights[2]
-    return plane
 
 
 def rising(position: Array) -> Array:

@@ -112,7 +112,8 @@ def _cubic(t, w):  # type: ignore[no-untyped-def]
 def _warp_rows(other, vectors, reduction, place, warped, gain, first, end):  # type: ignore[no-untyped-def]
     """Fetch the neighbour at each pixel's motion; `gain` is the noise variance that interpolation keeps.
 
-    `place` holds where `warped` begins in the frame (x, y) and in `other` (x, y), and the search range. A pixel whose motion is out of range gets gain 0 and takes no part.
+    `place` holds where `warped` begins in the frame (x, y) and in `other` (x, y), and the search range.
+    A pixel whose motion is out of range gets gain 0 and takes no part.
     """
     height, width = other.shape[1:]
     rows, columns = vectors.shape[:2]

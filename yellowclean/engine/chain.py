@@ -1,0 +1,34 @@
+"""The noise chain of a shot: which steps, and what its motion decides in them."""
+
+from __future__ import annotations
+
+from .plan import Step
+from .reach.model import Reach
+
+FRAMES_FOR_MOTION = ((1.0, 5), (8.0, 3), (36.0, 2))
+"""Motion between frames in pixels up to which so many neighbours on each side still bring something (set on
+test-camera clips); beyond the last, one."""
+
+LEAST_SEARCH, MOST_SEARCH = 32, 128
+
+
+def frames_each_side(motion_px: float) -> int:
+    return next((count for limit, count in FRAMES_FOR_MOTION if motion_px <= limit), 1)
+
+
+def noise_chain(
+    frames: int, motion_px: float, luma: float, chroma: float, reach: Reach | None = None
+) -> list[Step]:
+    """Steps that take so many percent of the measured noise from a shot of `frames` frames; the merge over
+    time, which costs no detail, is always full where it is used at all."""
+    where = reach or Reach()
+    spatial = Step(kind="spatial", settings={"luma": luma, "chroma": chroma}, reach=where)
+    if frames == 1:
+        return [spatial]
+    settings = {
+        "frames": frames_each_side(motion_px),
+        "search": min(max(LEAST_SEARCH, 8 * round(motion_px * 2.5 / 8)), MOST_SEARCH),
+        "luma": 100.0 if luma else 0.0,
+        "chroma": 100.0 if chroma else 0.0,
+    }
+    return [Step(kind="temporal", settings=settings, reach=where), spatial]

@@ -1,0 +1,81 @@
+"""Strengths of the noise chain, each with its estimated error: where more begins to cost more than it brings."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Literal
+
+import numpy as np
+from pydantic import BaseModel, Field
+
+from ..chain import noise_chain
+from ..frames import Frame, Region, StopCheck, never, raise_if
+from ..measure.profile import NoiseProfile
+from ..media import Source
+from ..pipeline import Footage
+from ..plan import Plan
+from .risk import RiskAt
+
+RUNGS = (60.0, 85.0, 110.0, 140.0)
+LEAST_SIGMA_CV = 0.5
+"""Noise below this is not worth a ladder: there is nothing to take, and nothing to estimate by."""
+
+PIECE, AROUND = (480, 270), (960, 540)
+"""Size of the piece of a frame that is judged, and of what is looked at around it."""
+
+NEAR_LOWEST = 1.02
+"""The least strength is taken whose error is no more than 2 % above the lowest."""
+
+
+class Rung(BaseModel):
+    """Estimated mean square error after the chain at a strength, as shares of the noise's own."""
+
+    strength: float = Field(description="Percent of the measured sigma.")
+    luma: float
+    chroma: float
+
+
+def ladder(
+    source: Source, profile: NoiseProfile, motion_px: float, n: int, *, stopped: StopCheck = never
+) -> list[Rung]:
+    """The rungs at frame n, from a piece of its middle; none for a shot that is clean."""
+    if max(profile.typical_cv("luma"), profile.chroma_cv) < LEAST_SIGMA_CV:
+        return []
+    whole = Region(0, 0, source.info.width, source.info.height)
+    around = _middle(whole, AROUND)
+    judge = RiskAt(Footage(_Part(source, around)), profile, n, _middle(around, PIECE).within(around))
+    rungs = []
+    for strength in RUNGS:
+        raise_if(stopped)
+        plan = Plan(profile=profile, steps=noise_chain(source.info.frames, motion_px, strength, strength))
+        risk = judge.of(plan)
+        rungs.append(Rung(strength=strength, luma=risk.luma, chroma=risk.chroma))
+    return rungs
+
+
+def _middle(outer: Region, size: tuple[int, int]) -> Region:
+    width, height = min(size[0], outer.width), min(size[1], outer.height)
+    return Region(outer.x + (outer.width - width) // 2, outer.y + (outer.height - height) // 2, width, height)
+
+
+class _Part(Source):
+    """A part of every frame, so that the ladder costs the same on footage of every size."""
+
+    def __init__(self, source: Source, part: Region) -> None:
+        self._source, self._part = source, part
+        self.info = source.info.model_copy(update={"width": part.width, "height": part.height})
+
+    def read(self, n: int) -> Frame:
+        return np.ascontiguousarray(self._source.read(n)[self._part.slices])
+
+    def close(self) -> None:
+        """The source stays open for whoever opened it."""
+
+
+def suggested_stop(rungs: Sequence[Rung], signal: Literal["luma", "chroma"]) -> float:
+    """The least strength, in steps of 5 %, near the lowest point of a curve through the rungs."""
+    strengths = [rung.strength for rung in rungs]
+    curve = np.polynomial.Polynomial.fit(strengths, [getattr(r, signal) for r in rungs], min(len(rungs) - 1, 3))
+    steps = np.arange(strengths[0], strengths[-1] + 1, 5)
+    error = np.maximum(curve(steps), 1e-4)
+    return float(steps[np.argmax(error <= NEAR_LOWEST * error.min())])
