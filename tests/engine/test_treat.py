@@ -4,20 +4,35 @@ from __future__ import annotations
 
 from unittest import TestCase, mock
 
+import colour
+import cv2
 import numpy as np
 from scipy.fft import dctn
 
 from tests.clips import MemorySource, psnr, shot_pair
 from yellowclean.engine import parallel
-from yellowclean.engine.frames import CV_SCALE, Frame, Region
+from yellowclean.engine.frames import CV_SCALE, Array, Frame, Region
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.profile import NoiseCurve, NoiseProfile, white_profile
 from yellowclean.engine.measure.spectrum import block_dct
+from yellowclean.engine.octaves import OCTAVES
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.testcamera import Camera
 from yellowclean.engine.treat import TREATMENTS, _dct
+from yellowclean.engine.treat.spatial import halved
 from yellowclean.engine.treat.stabilise import Stabiliser
+
+
+def octaves_of(frame: Frame) -> list[Array]:
+    """The three channels of a frame, on it, on its half, and on its quarter: 3×H×W each."""
+    planes = [np.ascontiguousarray(frame[..., c], np.float32) for c in range(3)]
+    found = []
+    for _ in range(OCTAVES):
+        found.append(np.stack(planes))
+        planes = [halved(p) for p in planes]
+    return found
+
 
 CHAIN = [Step(kind="temporal"), Step(kind="spatial")]
 
@@ -180,6 +195,79 @@ class Effects(TestCase):
                 left = {"luma": luma_left, "chroma": chroma_left}
                 self.assertAlmostEqual(left.pop(kept), 1, delta=0.05)
                 self.assertLess(left.popitem()[1], 0.25)
+
+    def test_octaves_are_treated_apart(self) -> None:
+        """Blotches of 16 px under fine noise: each amount takes its own kind."""
+        rng = np.random.default_rng(7)
+        fine = rng.normal(0, 6 / CV_SCALE, (256, 256, 3))
+        blotches = np.kron(rng.normal(0, 6 / CV_SCALE, (16, 16, 3)), np.ones((16, 16, 1)))
+        noise = (fine + blotches).astype(np.float32)
+        measured = np.array([block_dct(planes).std(axis=1) for planes in octaves_of(noise)]).transpose(1, 0, 2)
+        profile = white_profile(6).model_copy(update={"spectrum": (measured / (6 / CV_SCALE)).tolist()})
+        left = {}
+        for name, off in (("fine", "coarse"), ("coarse", "fine")):
+            step = Step(kind="spatial", settings={off: 0, "medium": 0})
+            out = result([np.float32(0.4) + noise], profile, [step], 0) - np.float32(0.4)
+            large = octaves_of(out)[2].std() / octaves_of(noise)[2].std()
+            small = np.diff(out, axis=1).std() / np.diff(noise, axis=1).std()
+            left[name] = float(small), float(large)
+        self.assertLess(left["fine"][0], 0.3)
+        self.assertGreater(left["fine"][1], 0.9)
+        self.assertLess(left["coarse"][1], 0.5)
+        self.assertGreater(left["coarse"][0], 0.9)
+
+    def test_solid_areas_get_more_and_guarded_texture_less(self) -> None:
+        frames, clean = shot_pair("cloth", Camera(stops_under=3))
+        profile = measure_noise(MemorySource(frames)).profile
+        plain = np.full_like(clean[0], 0.2) + (frames[0] - clean[0])
+
+        def taken(source: Frame, **settings: float) -> float:
+            return float((source - result([source], profile, [Step(kind="spatial", settings=settings)], 0)).std())
+
+        self.assertLess(taken(frames[0], guard=100), 0.75 * taken(frames[0]))
+        self.assertGreater(taken(plain, guard=100), 0.97 * taken(plain))
+        flat_left = [
+            float(result([plain], profile, [Step(kind="spatial", settings={"solid": s})], 0)[40:-40, 40:-40].std())
+            for s in (0, 100)
+        ]
+        self.assertLess(flat_left[1], 0.8 * flat_left[0])
+        self.assertLess(taken(frames[0], solid=100) / taken(frames[0]), 1.05)
+
+    def test_a_second_pass_works_only_on_what_the_first_has_left(self) -> None:
+        noisy, clean = shot_pair("quay", Camera(stops_under=3))
+        profile = measure_noise(MemorySource(noisy)).profile
+        once = result(noisy, profile, CHAIN, 2)
+        twice = result(noisy, profile, [*CHAIN, Step(kind="spatial")], 2)
+        self.assertLess((twice - once).std(), 0.25 * (once - noisy[2]).std())
+        self.assertGreater(psnr(twice, clean[2]), psnr(once, clean[2]) - 0.5)
+
+    def test_a_moving_thing_leaves_no_trail(self) -> None:
+        """A bright block passes over a standing picture: behind it the merge is no worse than spatial alone."""
+        still, rng = shot_pair("cloth", Camera(noiseless=True))[1][0][:160, :256], np.random.default_rng(9)
+        truth = []
+        for n in range(11):
+            frame = still.copy()
+            frame[50:110, 10 + 16 * n : 50 + 16 * n] = 0.9
+            truth.append(frame)
+        frames = [(f + rng.normal(0, 10 / CV_SCALE, f.shape)).astype(np.float32) for f in truth]
+        steps = [Step(kind="temporal", settings={"frames": 5}), Step(kind="spatial")]
+        chain, alone = (result(frames, white_profile(10), s, 5) - truth[5] for s in (steps, steps[1:]))
+        behind, ahead = np.s_[46:114, 10:88], np.s_[46:114, 132:210]
+        for where in (behind, ahead):
+            self.assertLess((chain[where] ** 2).mean(), 1.0 * (alone[where] ** 2).mean())
+            self.assertLess(abs(float((chain - alone)[where].mean())) * CV_SCALE, 0.5)
+
+    def test_flat_shadows_keep_their_level_and_the_picture_its_colours(self) -> None:
+        """CIEDE2000 by colour-science, an independent implementation (Sharma, Wu, Dalal 2005)."""
+        noisy, _ = shot_pair("dusk", Camera(stops_under=4, bayer=True), 480, 272, 7)
+        profile = measure_noise(MemorySource(noisy)).profile
+        out = result(noisy, profile, CHAIN, 3)
+        low = [cv2.GaussianBlur(f, (0, 0), 12) for f in (out, noisy[3])]
+        dark = (low[1].max(axis=2) < 0.25) & (low[1].min(axis=2) > 0.02)
+        self.assertGreater(dark.mean(), 0.1)
+        self.assertLess(np.abs((out - noisy[3])[dark].mean(axis=0)).max() * CV_SCALE, 0.3)
+        lab = [colour.XYZ_to_Lab(colour.sRGB_to_XYZ(np.clip(f[::4, ::4], 0, 1))) for f in low]
+        self.assertLess(float(np.mean(colour.delta_E(*lab, method="CIE 2000"))), 0.3)
 
     def test_mix_is_exactly_linear(self) -> None:
         noisy, _ = shot_pair("quay", Camera(stops_under=3))

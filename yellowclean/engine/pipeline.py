@@ -113,9 +113,17 @@ class Pipeline:
         region = self._checked(n, region)
         reach = self.plan.steps[step].reach
         wider = region.grown(reach.margin)
-        before = self._extended(sum(s.acts for s in self.plan.steps[:step]), n, wider)
+        before = self._extended(self._depth(step), n, wider)
         whole = matte(reach, before.rgb, self.profile.curve, n, wider.x, wider.y)
         return scaled(whole[region.within(wider).slices], scale)
+
+    def before(self, step: int, n: int, region: Region) -> Frame:
+        """What step number `step` starts from in frame n, over a region."""
+        return self._pulled(self._depth(step), n, self._checked(n, region)).rgb
+
+    def _depth(self, step: int) -> int:
+        """How many steps act before step number `step`."""
+        return sum(s.acts for s in self.plan.steps[:step])
 
     def _checked(self, n: int, region: Region | None) -> Region:
         if not 0 <= n < self.footage.info.frames:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import threading
 from collections import OrderedDict
+from dataclasses import dataclass
 from functools import cache
 from typing import Any, Literal
 
@@ -20,7 +21,7 @@ from ..engine.pipeline import Footage, Pipeline
 from ..engine.plan import Plan
 from .models import Shot
 
-View = Literal["source", "result", "removed"]
+View = Literal["source", "result", "removed", "reach"]
 REMOVED_GAIN = 8.0
 """How much what was removed is amplified, around mid grey."""
 
@@ -43,7 +44,7 @@ class _Opened:
             if len(self._footage) > OPEN_SHOTS:
                 gone, _ = self._footage.popitem(last=False)
                 self._pipelines = OrderedDict((k, p) for k, p in self._pipelines.items() if not k.startswith(gone))
-            name = f"{key}:{plan.digest()}"
+            name = f"{key}:{hash(plan.to_json())}"
             pipeline = self._pipelines.pop(name, None) or Pipeline(footage, plan)
             self._pipelines[name] = pipeline
             if len(self._pipelines) > OPEN_PLANS:
@@ -64,25 +65,44 @@ def pipeline_for(shot: Shot, plan: Plan, stopped: StopCheck) -> Pipeline:
     return _opened.pipeline(shot, plan).until(stopped)
 
 
-def picture(
-    shot: Shot, plan: Plan, n: int, view: View, region: Region | None, scale: float, stopped: StopCheck
-) -> bytes:
-    """A lossless PNG of one view of frame n, from the cache where it was made before."""
-    asked = (shot.fingerprint, plan.digest() if view != "source" else "", n, view, region, round(scale, 5))
-    key = hashlib.sha256(repr(asked).encode()).hexdigest()
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """One view of frame `n`; `step` counts from 0 and says whose matte the view "reach" shows."""
+
+    n: int
+    view: View
+    region: Region | None
+    scale: float
+    step: int = 0
+
+
+def picture(shot: Shot, plan: Plan, asked: Asked, stopped: StopCheck) -> bytes:
+    """A lossless PNG of a view, from the cache where it was made before."""
+    key = hashlib.sha256(f"{shot.fingerprint}{_content(plan, asked)}{asked}".encode()).hexdigest()
     kept: bytes | None = _pictures().get(key)
     if kept is None:
-        kept = _png(_view(pipeline_for(shot, plan, stopped), n, view, region, scale))
+        kept = _png(_view(pipeline_for(shot, plan, stopped), asked))
         _pictures().set(key, kept)
     return kept
 
 
-def _view(pipeline: Pipeline, n: int, view: View, region: Region | None, scale: float) -> Frame:
-    if view == "source":
-        return pipeline.source_frame(n, region, scale)
-    if view == "result":
-        return pipeline.frame(n, region, scale)
-    removed = pipeline.source_frame(n, region, scale) - pipeline.frame(n, region, scale)
+def _content(plan: Plan, asked: Asked) -> str:
+    if asked.view == "source":
+        return ""
+    if asked.view == "reach" and asked.step < len(plan.steps):
+        return plan.matte_digest(asked.step)
+    return plan.digest()
+
+
+def _view(pipeline: Pipeline, asked: Asked) -> Frame:
+    where = asked.n, asked.region, asked.scale
+    if asked.view == "source":
+        return pipeline.source_frame(*where)
+    if asked.view == "result":
+        return pipeline.frame(*where)
+    if asked.view == "reach":
+        return np.repeat(pipeline.matte(asked.step, *where)[..., None], 3, axis=2).astype(np.float32)
+    removed = pipeline.source_frame(*where) - pipeline.frame(*where)
     shown: Frame = np.float32(0.5) + np.float32(REMOVED_GAIN) * removed
     return shown
 

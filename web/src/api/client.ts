@@ -15,6 +15,11 @@ export type PatchReading = Schemas["PatchReading"];
 export type Remaining = Schemas["Remaining"];
 export type Plan = Schemas["Plan"];
 export type Step = Schemas["Step"];
+export type Reach = Schemas["Reach"];
+export type HueSample = Schemas["HueSample"];
+export type Tones = Schemas["Tones"];
+export type Detail = Schemas["Detail"];
+export type Shape = Schemas["Shape"];
 export type Version = Schemas["VersionOut"];
 export type Profile = Schemas["ProfileOut"];
 export type ProfileFit = Schemas["ProfileFit"];
@@ -41,9 +46,9 @@ function lineOf(error: unknown, status: number): string {
   return `The application reported an error (${status}).`;
 }
 
-export type View = "source" | "result" | "removed";
+export type View = "source" | "result" | "removed" | "reach";
 
-/** The address of a picture; equal addresses are equal pictures. */
+/** The address of a picture; equal addresses are equal pictures. `step` is whose matte the Reach view shows. */
 export function pictureAddress(
   shot: { id: number; fingerprint: string },
   n: number,
@@ -51,16 +56,23 @@ export function pictureAddress(
   version: Version | null,
   region: { x: number; y: number; width: number; height: number } | null,
   scale: number,
+  step = 0,
 ): string {
   const query = new URLSearchParams({ n: String(n), view, scale: scale.toFixed(5) });
   let key = shot.fingerprint.slice(0, 12);
   if (view !== "source" && version) {
     query.set("version_id", String(version.id));
-    key += version.key;
+    key += view === "reach" ? version.matte_keys[step] : version.key;
+    if (view === "reach") query.set("step", String(step));
   }
   if (region) query.set("region", [region.x, region.y, region.width, region.height].join(","));
   query.set("key", key);
   return `/api/shots/${shot.id}/frame?${query}`;
+}
+
+/** The address of the coarse picture that stands in until the exact one is there. */
+export function draftOf(address: string): string {
+  return `${address}&draft=true`;
 }
 
 /** Listen to a job's background work; returns a function that ends the listening. */

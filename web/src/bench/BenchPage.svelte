@@ -22,6 +22,7 @@
     { view: "source", label: "Source" },
     { view: "result", label: "Result" },
     { view: "removed", label: "Removed" },
+    { view: "reach", label: "Reach" },
   ];
 
   $effect(() => (jobId === undefined ? undefined : bench.follow(jobId)));

@@ -13,6 +13,7 @@
   );
   const quietFindings = $derived((report?.findings ?? []).filter((f) => !shownFindings.includes(f)));
   const steps = $derived(bench.version?.plan.steps ?? []);
+  let added = $state("grain");
   const estimated = $derived(bench.remaining?.basis === "estimate");
 
   function spotBeside(finding: Finding, step: number) {
@@ -106,15 +107,18 @@
     {#each steps as step, index (index)}
       {@const treatment = bench.treatments.find((t) => t.kind === step.kind)}
       {#if treatment}
-        <StepRow
-          number={index + 1}
-          {step}
-          {treatment}
-          onchange={(change) => bench.changeStep(index, change)}
-        />
+        <StepRow {bench} {index} {step} {treatment} />
       {/if}
     {/each}
   </ol>
+  <div class="flex items-center gap-2 py-1.5">
+    <select class="select grow select-xs" bind:value={added} aria-label="Treatment to add">
+      {#each bench.treatments as treatment (treatment.kind)}
+        <option value={treatment.kind}>{treatment.title}</option>
+      {/each}
+    </select>
+    <button class="btn btn-xs" disabled={!added} onclick={() => bench.addStep(added)}>Add step</button>
+  </div>
   {#if !bench.version}
     <p class="py-2 text-quiet">No plan yet. Propose makes the least treatment that meets the tolerances.</p>
   {:else if !steps.length}

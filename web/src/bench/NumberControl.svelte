@@ -37,6 +37,6 @@
     step={control.step}
     {value}
     aria-label={`${control.title} slider`}
-    onchange={(event) => onchange(Number(event.currentTarget.value))}
+    oninput={(event) => onchange(Number(event.currentTarget.value))}
   />
 </div>

@@ -1,20 +1,24 @@
 <script lang="ts">
-  import { pictureAddress, type View } from "../api/client";
+  import { draftOf, pictureAddress, type View } from "../api/client";
   import { boxBetween, clamp, fitScale, held, place, visible, type Box } from "../lib/geometry";
   import { notices } from "../lib/notices.svelte";
   import { Bitmaps } from "./bitmaps";
   import type { Bench } from "./bench.svelte";
   import { drawPicture } from "./draw";
   import PatchLayer from "./PatchLayer.svelte";
+  import ShapeLayer from "./ShapeLayer.svelte";
   import WipeLine from "./WipeLine.svelte";
 
   const { bench }: { bench: Bench } = $props();
   const GRID = 64;
+  /** An exact picture that takes longer than this gets a coarse one shown before it. */
+  const DRAFT_AFTER_MS = 250;
   const bitmaps = new Bitmaps();
   let canvas = $state<HTMLCanvasElement>();
   let width = $state(0);
   let height = $state(0);
   let arrivals = $state(0);
+  let coarse = $state(false);
   let start = $state<{ x: number; y: number } | null>(null);
   let drawn = $state<Box | null>(null);
   let drag: { x: number; y: number; cx: number; cy: number } | null = null;
@@ -42,18 +46,37 @@
 
   function addressOf(view: View): string {
     if (!bench.shot) return "";
-    return pictureAddress(bench.shot, bench.n, view, bench.version, region, Math.min(scale, 1));
+    return pictureAddress(
+      bench.shot,
+      bench.n,
+      view,
+      bench.version,
+      region,
+      Math.min(scale, 1),
+      bench.reach.step,
+    );
+  }
+
+  function waiting(): boolean {
+    return addresses.some((address) => !bitmaps.have(address));
+  }
+
+  function fetchAll(wanted: string[]) {
+    void notices
+      .watch(() => bitmaps.want(wanted, () => arrivals++))
+      .then(() => (bench.computing = waiting()));
   }
 
   $effect(() => {
     if (!bench.shot || !width) return;
     const wanted = addresses;
-    bench.computing = wanted.some((address) => !bitmaps.have(address));
-    void notices
-      .watch(() => bitmaps.want(wanted, () => arrivals++))
-      .then(() => {
-        bench.computing = addresses.some((address) => !bitmaps.have(address));
-      });
+    bench.computing = waiting();
+    fetchAll(wanted);
+    if (bench.shown === "source" || bench.shown === "reach") return;
+    const later = setTimeout(() => {
+      if (waiting()) fetchAll([...wanted, ...wanted.map(draftOf)]);
+    }, DRAFT_AFTER_MS);
+    return () => clearTimeout(later);
   });
 
   $effect(() => {
@@ -64,14 +87,15 @@
       canvas.width = room.width;
       canvas.height = room.height;
     }
-    const pictures = addresses.map((address) => bitmaps.have(address));
+    const pictures = addresses.map((address) => bitmaps.have(address) ?? bitmaps.have(draftOf(address)));
     if (!canvas.dataset.shown) drawPicture(context, [], { x: 0, y: 0, ...frame }, placement, null, room);
     if (pictures.every((picture) => picture !== undefined)) {
       const area = region ?? { x: 0, y: 0, ...frame };
       const split =
         pictures.length > 1 && bench.wipe !== null ? Math.round(bench.wipe * frame.width * scale) : null;
       drawPicture(context, pictures, area, placement, split, room);
-      canvas.dataset.shown = addresses.join(" ");
+      coarse = waiting();
+      if (!coarse) canvas.dataset.shown = addresses.join(" ");
     }
   });
 
@@ -88,7 +112,9 @@
   function press(event: PointerEvent) {
     if (event.button !== 0) return;
     (event.currentTarget as Element).setPointerCapture(event.pointerId);
-    if (bench.drawing) start = toSource(event);
+    const at = toSource(event);
+    if (bench.reach.picking) void bench.reach.sample(at.x, at.y);
+    else if (bench.drawing) start = at;
     else drag = { x: event.clientX, y: event.clientY, cx: middle.x, cy: middle.y };
   }
 
@@ -118,7 +144,7 @@
     bench.zoom = next;
   }
 
-  const label = { source: "Source", result: "Result", removed: "Removed ×8" } as const;
+  const label = { source: "Source", result: "Result", removed: "Removed ×8", reach: "" } as const;
   const left = $derived(placement.offsetX / ratio);
   const shownWidth = $derived((frame.width * scale) / ratio);
 </script>
@@ -134,7 +160,7 @@
     bind:this={canvas}
     class={[
       "block h-full w-full touch-none",
-      bench.drawing ? "cursor-crosshair" : "cursor-grab active:cursor-grabbing",
+      bench.drawing || bench.reach.picking ? "cursor-crosshair" : "cursor-grab active:cursor-grabbing",
     ]}
     onpointerdown={press}
     onpointermove={move}
@@ -143,6 +169,7 @@
     onwheel={wheel}
   ></canvas>
   <PatchLayer {bench} {placement} {ratio} {drawn} />
+  <ShapeLayer {bench} {placement} {ratio} />
   {#if views.length > 1 && bench.wipe !== null}
     <WipeLine value={bench.wipe} {left} width={shownWidth} onmove={(to) => (bench.wipe = clamp(to, 0, 1))} />
   {/if}
@@ -150,11 +177,13 @@
     class="pointer-events-none absolute top-2 left-3 bg-black/60 px-1.5 text-on-picture"
     data-testid="picture-label"
   >
-    {views.map((view) => label[view]).join(" | ")}{bench.holding ? " (held)" : ""}
+    {views
+      .map((view) => (view === "reach" ? `Reach of step ${bench.reach.step + 1}` : label[view]))
+      .join(" | ")}{bench.holding ? " (held)" : ""}
   </p>
   {#if bench.computing}
     <p class="pointer-events-none absolute top-2 right-3 bg-black/60 px-1.5 text-on-picture" role="status">
-      computing …
+      {coarse ? "coarse, computing …" : "computing …"}
     </p>
   {/if}
 </div>

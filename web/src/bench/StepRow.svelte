@@ -1,18 +1,41 @@
 <script lang="ts">
   import type { Step, Treatment } from "../api/client";
+  import type { Bench } from "./bench.svelte";
   import NumberControl from "./NumberControl.svelte";
-  import { controlsOf, MIX } from "./schema";
+  import ReachEditor from "./ReachEditor.svelte";
+  import { CHANNELS, controlsOf, MIX } from "./schema";
 
   interface Props {
-    number: number;
+    bench: Bench;
+    index: number;
     step: Step;
     treatment: Treatment;
-    onchange: (change: Partial<Step>) => void;
   }
-  const { number, step, treatment, onchange }: Props = $props();
+  const { bench, index, step, treatment }: Props = $props();
   let open = $state(false);
   const controls = $derived(controlsOf(treatment.parameters));
   const settings = $derived((step.settings ?? {}) as Record<string, number>);
+  const channels = $derived((step.channels ?? {}) as Record<string, number>);
+  const last = $derived((bench.version?.plan.steps?.length ?? 1) - 1);
+  const marks = $derived(
+    [
+      step.mix !== undefined && step.mix !== 100 ? `Mix ${step.mix} %` : "",
+      CHANNELS.some((c) => (channels[c.name] ?? 100) !== 100) ? "some channels" : "",
+      reaches() ? "Reach" : "",
+    ].filter(Boolean),
+  );
+
+  function reaches(): boolean {
+    const reach = step.reach;
+    return !!(
+      reach &&
+      (reach.tones || reach.hues?.length || reach.shapes?.length || reach.detail || reach.invert)
+    );
+  }
+
+  function change(part: Partial<Step>) {
+    bench.changeStep(index, part);
+  }
 </script>
 
 <li class="border-b border-rule py-1.5" data-step={step.kind}>
@@ -20,15 +43,14 @@
     <input
       type="checkbox"
       class="checkbox checkbox-xs"
-      checked={step.enabled}
-      onchange={(event) => onchange({ enabled: event.currentTarget.checked })}
+      checked={step.enabled ?? true}
+      onchange={(event) => change({ enabled: event.currentTarget.checked })}
       aria-label={`Use ${treatment.title}`}
     />
     <button class="grow text-left font-semibold" onclick={() => (open = !open)} aria-expanded={open}>
-      {number}. {treatment.title}
+      {index + 1}. {treatment.title}
     </button>
-    {#if step.mix !== 100}<span class="figure text-[13px] whitespace-nowrap text-quiet">Mix {step.mix} %</span
-      >{/if}
+    {#if marks.length}<span class="text-[13px] whitespace-nowrap text-quiet">{marks.join(", ")}</span>{/if}
     <span aria-hidden="true" class="text-quiet">{open ? "–" : "+"}</span>
   </div>
   <p class="mt-0.5 text-[13px] text-quiet">{step.reason || `For ${treatment.treats.join(" and ")}.`}</p>
@@ -38,10 +60,33 @@
         <NumberControl
           {control}
           value={settings[control.name] ?? control.standard}
-          onchange={(value) => onchange({ settings: { ...settings, [control.name]: value } })}
+          onchange={(value) => change({ settings: { ...settings, [control.name]: value } })}
         />
       {/each}
-      <NumberControl control={MIX} value={step.mix ?? 100} onchange={(mix) => onchange({ mix })} />
+      <NumberControl control={MIX} value={step.mix ?? 100} onchange={(mix) => change({ mix })} />
+      <details class="pt-0.5">
+        <summary class="cursor-pointer">Channels</summary>
+        {#each CHANNELS as control (control.name)}
+          <NumberControl
+            {control}
+            value={channels[control.name] ?? 100}
+            onchange={(value) =>
+              change({ channels: { r: 100, g: 100, b: 100, ...channels, [control.name]: value } })}
+          />
+        {/each}
+      </details>
+      <ReachEditor {bench} step={index} />
+      <div class="flex gap-1.5 pt-2">
+        <button class="btn btn-xs" onclick={() => bench.repeatStep(index)}>Repeat</button>
+        <button class="btn btn-xs" disabled={index === 0} onclick={() => bench.moveStep(index, index - 1)}
+          >Earlier</button
+        >
+        <button class="btn btn-xs" disabled={index >= last} onclick={() => bench.moveStep(index, index + 1)}
+          >Later</button
+        >
+        <span class="grow"></span>
+        <button class="btn btn-xs" onclick={() => bench.dropStep(index)}>Remove step</button>
+      </div>
     </div>
   {/if}
 </li>

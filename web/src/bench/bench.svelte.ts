@@ -20,9 +20,13 @@ import {
 import { clamp, type Box } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
 import { router } from "../lib/router.svelte";
+import { ReachDesk } from "./reach.svelte";
 
-const SAVE_AFTER_MS = 250;
-const VIEWS: View[] = ["source", "result", "removed"];
+/** A drag changes many times a second: it is sent as often as the server keeps up, and is one undo. */
+const SAVE_AFTER_MS = 40;
+const ONE_CHANGE_MS = 800;
+const MEASURE_AFTER_MS = 900;
+const VIEWS: View[] = ["source", "result", "removed", "reach"];
 
 /** State of the Bench: one shot, where one looks, and what is done to it. */
 export class Bench {
@@ -53,6 +57,11 @@ export class Bench {
   private past: { id: number; plan: Plan }[] = $state([]);
   private future: { id: number; plan: Plan }[] = $state([]);
   private saving: ReturnType<typeof setTimeout> | undefined;
+  private measuringSoon: ReturnType<typeof setTimeout> | undefined;
+  private sending = false;
+  private lastChange = { what: "", at: 0 };
+  /** Where the steps act, as one works on it. */
+  readonly reach = new ReachDesk(this);
 
   readonly version = $derived<Version | null>(this.shot?.plans.find((v) => v.id === this.versionId) ?? null);
   /** The curve of the saved profile that is chosen. */
@@ -65,7 +74,13 @@ export class Bench {
   readonly canUndo = $derived(this.past.length > 0);
   readonly canRedo = $derived(this.future.length > 0);
   /** The view on the screen: holding the key shows the source whatever was chosen. */
-  readonly shown = $derived<View>(this.holding || !this.version ? "source" : this.view);
+  readonly shown = $derived<View>(
+    this.holding || !this.version
+      ? "source"
+      : this.view === "reach" && !this.version.plan.steps?.[this.reach.step]
+        ? "result"
+        : this.view,
+  );
 
   constructor(private readonly id: number) {
     this.n = Number(router.query.get("frame") ?? 0);
@@ -78,7 +93,8 @@ export class Bench {
   open = () =>
     notices.watch(async () => {
       await this.load();
-      [this.treatments, this.formats, this.profiles] = await Promise.all([
+      [this.reach.parts, this.treatments, this.formats, this.profiles] = await Promise.all([
+        asked(api.GET("/api/reach")).then((answer) => answer.parts),
         asked(api.GET("/api/treatments")),
         asked(api.GET("/api/formats")),
         asked(api.GET("/api/profiles")),
@@ -219,11 +235,57 @@ export class Bench {
 
   /** Change one step; the change can be undone and is saved a moment later. */
   changeStep(index: number, change: Partial<Step>): void {
+    const steps = (this.version?.plan.steps ?? []).map((step, k) =>
+      k === index ? { ...step, ...change } : step,
+    );
+    this.changeSteps(steps, `${index}:${Object.keys(change).join()}`);
+  }
+
+  /** Repeat a step behind itself; it then measures what the first has left. */
+  repeatStep(index: number): void {
+    const steps = this.version?.plan.steps ?? [];
+    const twin = { ...$state.snapshot(steps[index]), reason: "" };
+    this.changeSteps(steps.toSpliced(index + 1, 0, twin as Step));
+  }
+
+  dropStep(index: number): void {
+    this.changeSteps((this.version?.plan.steps ?? []).toSpliced(index, 1));
+  }
+
+  /** Move a step to another place of the order. */
+  moveStep(index: number, to: number): void {
+    const steps = this.version?.plan.steps ?? [];
+    const moved = steps[index];
+    if (moved && to >= 0 && to < steps.length)
+      this.changeSteps(steps.toSpliced(index, 1).toSpliced(to, 0, moved));
+  }
+
+  /** Add a step with its defaults; where there is no plan yet, one begins with it. */
+  addStep = (kind: string) =>
+    notices.watch(async () => {
+      const step = { kind } as Step;
+      if (this.version) return this.changeSteps([...(this.version.plan.steps ?? []), step]);
+      if (!this.shot?.report) return;
+      const plan = {
+        schema: "yellow-clean/plan/1",
+        profile: this.shot.report.profile,
+        steps: [step],
+      } as Plan;
+      const params = { path: { shot_id: this.id } };
+      const made = await asked(api.POST("/api/shots/{shot_id}/versions", { params, body: { plan } }));
+      await this.load();
+      this.versionId = made.id;
+      await this.measureRemaining();
+    });
+
+  private changeSteps(steps: Step[], what = ""): void {
     const version = this.version;
     if (!version) return;
-    this.past.push({ id: version.id, plan: $state.snapshot(version.plan) });
+    const same =
+      what !== "" && what === this.lastChange.what && Date.now() - this.lastChange.at < ONE_CHANGE_MS;
+    if (!same) this.past.push({ id: version.id, plan: $state.snapshot(version.plan) });
+    this.lastChange = { what, at: Date.now() };
     this.future = [];
-    const steps = (version.plan.steps ?? []).map((step, k) => (k === index ? { ...step, ...change } : step));
     this.put(version, { ...version.plan, steps });
   }
 
@@ -247,15 +309,27 @@ export class Bench {
   private put(version: Version, plan: Plan): void {
     version.plan = plan;
     clearTimeout(this.saving);
+    clearTimeout(this.measuringSoon);
     this.saving = setTimeout(() => void notices.watch(() => this.save(version)), SAVE_AFTER_MS);
   }
 
   private async save(version: Version): Promise<void> {
-    const params = { path: { version_id: version.id } };
-    const body = { plan: $state.snapshot(version.plan) };
-    const saved = await asked(api.PUT("/api/versions/{version_id}", { params, body }));
-    version.key = saved.key;
-    await this.measureRemaining();
+    if (this.sending) return this.put(version, version.plan);
+    this.sending = true;
+    try {
+      const params = { path: { version_id: version.id } };
+      const body = { plan: $state.snapshot(version.plan) };
+      const saved = await asked(api.PUT("/api/versions/{version_id}", { params, body }));
+      version.key = saved.key;
+      version.matte_keys = saved.matte_keys;
+    } finally {
+      this.sending = false;
+    }
+    clearTimeout(this.measuringSoon);
+    this.measuringSoon = setTimeout(
+      () => void notices.watch(() => this.measureRemaining()),
+      MEASURE_AFTER_MS,
+    );
   }
 
   /** What the version leaves of the findings. */

@@ -27,6 +27,7 @@ export const KEYS: Key[] = [
   { key: "6", shown: "6", does: "show the source", run: (b) => b.look("source") },
   { key: "7", shown: "7", does: "show the result", run: (b) => b.look("result") },
   { key: "8", shown: "8", does: "show what was removed", run: (b) => b.look("removed") },
+  { key: "5", shown: "5", does: "show where a step acts", run: (b) => b.look("reach") },
   { key: "#", shown: "#", does: "wipe on or off", run: (b) => (b.wipe = b.wipe === null ? 0.5 : null) },
   { key: "+", shown: "+", does: "closer", run: (b) => zoomBy(b, 1) },
   { key: "-", shown: "−", does: "further away", run: (b) => zoomBy(b, -1) },

@@ -20,10 +20,11 @@ interface Property {
   default?: number;
 }
 
-/** The controls of a treatment, in the order of its parameter model. */
+/** The number controls of a parameter model, in its order. */
 export function controlsOf(parameters: Record<string, unknown>): Control[] {
   const properties = (parameters.properties ?? {}) as Record<string, Property>;
-  return Object.entries(properties).map(([name, p]) => ({
+  const numbers = Object.entries(properties).filter(([, p]) => p.unit !== undefined);
+  return numbers.map(([name, p]) => ({
     name,
     title: p.title ?? name,
     help: p.description ?? "",
@@ -45,3 +46,11 @@ export const MIX: Control = {
   step: 5,
   standard: 100,
 };
+
+/** How much of a step is used in each colour channel. */
+export const CHANNELS: Control[] = (["r", "g", "b"] as const).map((name, k) => ({
+  ...MIX,
+  name,
+  title: ["Red", "Green", "Blue"][k] ?? name,
+  help: "How much of this step is used in the channel, on top of Mix.",
+}));

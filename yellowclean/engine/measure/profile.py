@@ -10,12 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_valida
 from ..colour.opponent import SIGNAL_MATRIX, SIGNALS
 from ..errors import BadPlan
 from ..frames import CV_SCALE, Array
-
-OCTAVES = 3
-"""Fine, medium and coarse: the picture itself, halved, and halved again."""
-
-BLOCK = 8
-"""Side of the DCT blocks in which spectra are kept."""
+from ..octaves import BLOCK, OCTAVES, white_deviations
 
 MatrixOf3 = list[list[float]]
 
@@ -61,7 +56,7 @@ class NoiseProfile(BaseModel):
 
     `spectrum[axis][octave]` holds 64 deviations of the 8×8 DCT coefficients (row by row), for the
     axes of `colour.opponent.OPPONENT` after each channel was divided by its sigma: white noise of
-    independent channels reads 1 everywhere.
+    independent channels reads 1 everywhere at the first octave.
     """
 
     model_config = ConfigDict(frozen=True, populate_by_name=True)
@@ -134,7 +129,7 @@ def white_profile(sigma_cv: float | tuple[float, float, float], name: str = "whi
         name=name,
         curve=NoiseCurve(level_cv=[0.0, CV_SCALE], share=[0.5, 0.5], **lists),
         correlation=np.eye(3).tolist(),
-        spectrum=np.ones((3, OCTAVES, BLOCK * BLOCK)).tolist(),
+        spectrum=[white_deviations().tolist()] * 3,
         grain_px=1.0,
         confidence=1.0,
         origin="stated, not measured",

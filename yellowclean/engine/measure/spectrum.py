@@ -7,9 +7,8 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..frames import Array
-from ..treat._dct import DCT
+from ..octaves import BLOCK, DCT, OCTAVES
 from ..treat.spatial import halved
-from .profile import BLOCK, OCTAVES
 
 TILE = 32
 """Pixels of the fine picture that make one block at the coarsest octave."""

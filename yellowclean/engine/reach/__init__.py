@@ -2,5 +2,6 @@
 
 from .matte import matte
 from .model import Cleanup, Detail, HueSample, Reach, Shape, ShapeKey, Tones
+from .sample import sampled_hue
 
-__all__ = ["Cleanup", "Detail", "HueSample", "Reach", "Shape", "ShapeKey", "Tones", "matte"]
+__all__ = ["Cleanup", "Detail", "HueSample", "Reach", "Shape", "ShapeKey", "Tones", "matte", "sampled_hue"]

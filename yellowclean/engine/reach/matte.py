@@ -29,7 +29,7 @@ def matte(reach: Reach, frame: Frame, curve: NoiseCurve, n: int, x: int, y: int)
     height, width = frame.shape[:2]
     result: Array = np.ones((height, width), np.float32)
     if reach.tones or reach.hues or reach.detail:
-        soft = np.stack([softened(np.ascontiguousarray(frame[..., c]), SOFTENED_SIGMA) for c in range(3)], axis=-1)
+        soft = as_judged(frame)
         luma, cb, cr = (weighted(soft, SIGNAL_MATRIX[k]) for k in (3, 4, 5))
         if reach.tones:
             result *= _of_tones(reach.tones, luma * CV_SCALE)
@@ -42,6 +42,12 @@ def matte(reach: Reach, frame: Frame, curve: NoiseCurve, n: int, x: int, y: int)
     if reach.invert:
         result = 1 - result
     return _cleaned(reach.cleanup, result)
+
+
+def as_judged(frame: Frame) -> Frame:
+    """The picture softened so that noise neither speckles a matte nor widens a sample."""
+    planes = [softened(np.ascontiguousarray(frame[..., c]), SOFTENED_SIGMA) for c in range(3)]
+    return np.stack(planes, axis=-1).astype(np.float32)
 
 
 def rising(position: Array) -> Array:

@@ -6,9 +6,10 @@ from itertools import pairwise
 from typing import Annotated, Literal, Self
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
 from ..frames import CV_SCALE, Array
+from ..parameters import Parameters, quantity
 
 SOFTENED_SIGMA = 2.0
 """Pixels by which the picture is softened before it is judged, so that noise does not speckle the matte."""
@@ -18,16 +19,18 @@ MOST_SOFTEN, MOST_GROWTH, MOST_SPECK = 20.0, 20, 10
 Point = Annotated[list[float], Field(min_length=2, max_length=2)]
 
 
-class _Part(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
+class Tones(Parameters):
+    """A range of luma, full inside and fading out over a shoulder beyond both ends."""
 
-
-class Tones(_Part):
-    """A range of luma, full inside and fading out over `soft_cv` beyond both ends."""
-
-    low_cv: float = Field(0, ge=0, le=CV_SCALE, description="Lowest luma; 0 has no lower end.")
-    high_cv: float = Field(CV_SCALE, ge=0, le=CV_SCALE, description="Highest luma; 1023 has no upper end.")
-    soft_cv: float = Field(64, ge=1, le=CV_SCALE, description="Width of each shoulder.")
+    low_cv: float = quantity(
+        0, "From", "Lowest luma; 0 has no lower end.", unit="CV", least=0, most=CV_SCALE, step=8
+    )
+    high_cv: float = quantity(
+        CV_SCALE, "To", "Highest luma; 1023 has no upper end.", unit="CV", least=0, most=CV_SCALE, step=8
+    )
+    soft_cv: float = quantity(
+        64, "Shoulder", "Over how much it fades out at each end.", unit="CV", least=1, most=CV_SCALE, step=8
+    )
 
     @model_validator(mode="after")
     def _ordered(self) -> Self:
@@ -36,17 +39,24 @@ class Tones(_Part):
         return self
 
 
-class HueSample(_Part):
+class HueSample(Parameters):
     """A range of hue in the Cb Cr plane, as sampled on the picture; `remove` takes it away from the others."""
 
-    hue_deg: float = Field(ge=0, lt=360, description="Angle from the Cb axis towards the Cr axis.")
-    width_deg: float = Field(15, ge=1, le=180, description="Half of the range that is taken fully.")
-    soft_deg: float = Field(15, ge=1, le=90, description="Width of each shoulder.")
-    least_cv: float = Field(8, ge=0, le=512, description="Least length of (Cb, Cr): greys have no hue.")
+    hue_deg: float = quantity(
+        0, "Hue", "Angle from the Cb axis towards the Cr axis.", unit="°", least=0, most=360, step=1
+    )
+    width_deg: float = quantity(
+        15, "Width", "Half of the range that is taken fully.", unit="°", least=1, most=180, step=1
+    )
+    soft_deg: float = quantity(15, "Shoulder", "Over how much it fades out.", unit="°", least=1, most=90, step=1)
+    least_cv: float = quantity(
+        8, "Least colour", "Length of (Cb, Cr) from which on a place counts: greys have no hue.",
+        unit="CV", least=0, most=512, step=1,
+    )  # fmt: skip
     remove: bool = False
 
 
-class ShapeKey(_Part):
+class ShapeKey(Parameters):
     """The points of a shape at a frame, in source pixels (x, y)."""
 
     frame: int = Field(ge=0)
@@ -59,13 +69,15 @@ class ShapeKey(_Part):
         return self
 
 
-class Shape(_Part):
+class Shape(Parameters):
     """An ellipse (its centre and the ends of two half-axes) or a polygon. Between keys the points move along
     straight lines; before the first and after the last they rest."""
 
     kind: Literal["ellipse", "polygon"]
     keys: list[ShapeKey] = Field(min_length=1)
-    soft_px: float = Field(24, ge=1, le=500, description="Width of the soft edge, half of it on each side.")
+    soft_px: float = quantity(
+        24, "Soft edge", "Its width, half of it on each side.", unit="px", least=1, most=500, step=1
+    )
     invert: bool = Field(False, description="Keep the step out of the shape.")
 
     @model_validator(mode="after")
@@ -90,24 +102,33 @@ class Shape(_Part):
         return found.reshape(table.shape[1:])
 
 
-class Detail(_Part):
+class Detail(Parameters):
     """Edges, or the flat areas between them."""
 
     where: Literal["edges", "flats"]
-    steepness: float = Field(
-        1.0, ge=0.1, le=20, description="Rise a pixel, in sigma of the noise, from which on it is an edge."
+    steepness: float = quantity(
+        1.0, "Steepness", "Rise a pixel, in sigma of the noise, from which on it is an edge.",
+        unit="σ", least=0.1, most=20, step=0.1,
+    )  # fmt: skip
+    growth_px: int = quantity(
+        3, "Growth", "By how much edges are widened.", unit="px", least=0, most=MOST_GROWTH, step=1
     )
-    growth_px: int = Field(3, ge=0, le=MOST_GROWTH, description="Pixels by which edges are widened.")
 
 
-class Cleanup(_Part):
+class Cleanup(Parameters):
     """Cleaning of the finished matte, in this order."""
 
-    specks_px: int = Field(0, ge=0, le=MOST_SPECK, description="Radius up to which lone spots are dropped.")
-    holes_px: int = Field(0, ge=0, le=MOST_SPECK, description="Radius up to which holes are filled.")
-    floor: float = Field(0, ge=0, le=99, description="Percent of the matte that counts as none.")
-    ceiling: float = Field(100, ge=1, le=100, description="Percent of the matte that counts as all.")
-    soften_px: float = Field(0, ge=0, le=MOST_SOFTEN, description="Gaussian softening at the end.")
+    specks_px: int = quantity(
+        0, "Drop specks", "Radius up to which lone spots go.", unit="px", least=0, most=MOST_SPECK, step=1
+    )
+    holes_px: int = quantity(
+        0, "Fill holes", "Radius up to which holes are filled.", unit="px", least=0, most=MOST_SPECK, step=1
+    )
+    floor: float = quantity(0, "Floor", "What lies below counts as none.", unit="%", least=0, most=99, step=1)
+    ceiling: float = quantity(100, "Ceiling", "What lies above counts as all.", unit="%", least=1, most=100, step=1)
+    soften_px: float = quantity(
+        0, "Soften", "Deviation of the blur at the end.", unit="px", least=0, most=MOST_SOFTEN, step=0.5
+    )
 
     @model_validator(mode="after")
     def _ordered(self) -> Self:
@@ -116,12 +137,12 @@ class Cleanup(_Part):
         return self
 
 
-class Reach(_Part):
+class Reach(Parameters):
     """Where a step acts: the product of its parts. Nothing asked for is everywhere."""
 
     tones: Tones | None = None
-    hues: list[HueSample] = []
-    shapes: list[Shape] = []
+    hues: list[HueSample] = Field(default_factory=list)
+    shapes: list[Shape] = Field(default_factory=list)
     detail: Detail | None = None
     cleanup: Cleanup = Cleanup()
     invert: bool = False

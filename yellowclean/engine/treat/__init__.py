@@ -5,7 +5,8 @@ from __future__ import annotations
 import importlib
 import pkgutil
 
-from .base import Around, Need, Parameters, Picture, Treatment, Window
+from ..parameters import Parameters
+from .base import Around, Need, Picture, Treatment, Window
 
 __all__ = ["TREATMENTS", "Around", "Need", "Parameters", "Picture", "Treatment", "Window"]
 

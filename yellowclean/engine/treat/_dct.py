@@ -11,14 +11,7 @@ import numba as nb
 import numpy as np
 
 from ..frames import Array
-
-LANES = 16
-SIZE = 8
-
-_K = np.arange(SIZE)
-DCT = (np.cos(np.pi * (2 * _K[None, :] + 1) * _K[:, None] / 16) / 2).astype(np.float32)
-DCT[0] /= np.sqrt(2, dtype=np.float32)
-"""Orthonormal DCT-II of eight points: rows are frequencies."""
+from ..octaves import DCT
 
 _C = DCT
 

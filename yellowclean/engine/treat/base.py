@@ -7,35 +7,12 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
 
 from ..frames import Array, Frame, Region
 from ..measure.profile import NoiseProfile
 from ..motion import Flow
+from ..parameters import Parameters
 from .stabilise import Stabiliser
-
-
-class Parameters(BaseModel):
-    """Base of all parameter models: unknown names are refused, values are checked against limits."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True, validate_default=True)
-
-
-def amount(default: float, title: str, help_text: str, *, most: float = 200.0) -> Any:
-    """A parameter in percent of what was measured."""
-    return Field(
-        default, ge=0, le=most, title=title, description=help_text, json_schema_extra={"unit": "%", "step": 5}
-    )
-
-
-def quantity(
-    default: float, title: str, help_text: str, *, unit: str, least: float, most: float, step: float
-) -> Any:
-    """A parameter in a physical unit, with its limits."""
-    return Field(
-        default, ge=least, le=most, title=title, description=help_text,
-        json_schema_extra={"unit": unit, "step": step},
-    )  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)

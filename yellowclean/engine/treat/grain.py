@@ -16,10 +16,11 @@ from scipy import fft
 from scipy.optimize import brentq
 
 from ..frames import CV_SCALE, Array, Frame, Region, luma
-from ..measure.profile import OCTAVES, NoiseProfile
+from ..measure.profile import NoiseProfile
+from ..octaves import OCTAVES, basis_on_picture
 from ..parallel import in_bands
-from ._dct import DCT
-from .base import Around, Need, Parameters, Picture, Treatment, Window, amount, quantity
+from ..parameters import Parameters, amount, quantity
+from .base import Around, Need, Picture, Treatment, Window
 
 TILE, REACH = 256, 64
 """Side of a tile, and how far the filters look around it, in pixels."""
@@ -134,15 +135,8 @@ def gaussian_filter(size: float) -> Array:
 def _analysis() -> Array:
     """OCTAVES×8×FINE_GRID: power response of each DCT basis vector at each octave, seen in the full picture;
     the variance of coefficient (k, l) is response k · spectrum · response l."""
-    parts = []
-    for octave in range(OCTAVES):
-        basis = DCT.astype(np.float64)
-        for _ in range(octave):
-            wide = np.zeros((8, 2 * basis.shape[1]))
-            wide[:, ::2] = basis
-            basis = np.array([np.convolve(line, (0.125, 0.375, 0.375, 0.125)) for line in wide])
-        parts.append(np.abs(np.fft.fft(basis, FINE_GRID, axis=1)) ** 2 / FINE_GRID)
-    return np.array(parts)
+    responses = [np.fft.fft(basis_on_picture(octave), FINE_GRID, axis=1) for octave in range(OCTAVES)]
+    return np.abs(np.array(responses)) ** 2 / FINE_GRID
 
 
 def _filter(power: Array) -> Array:

@@ -12,10 +12,11 @@ import numba as nb
 import numpy as np
 
 from ..frames import Array, Region
-from ..measure.profile import OCTAVES
+from ..octaves import OCTAVES
 from ..parallel import in_bands
+from ..parameters import Parameters, amount, quantity
 from ._dct import columns_apart, columns_joined, pixel_weights, sliding_rows
-from .base import Around, Need, Parameters, Picture, Treatment, Window, amount, quantity
+from .base import Around, Need, Picture, Treatment, Window
 
 BLOCKS_OVER_A_PIXEL = np.float32(16)
 """Blocks start at every second row and column: 16 estimates for every pixel."""

@@ -13,7 +13,8 @@ import numpy as np
 
 from ..frames import Array
 from ..parallel import in_bands
-from .base import Around, Need, Parameters, Picture, Treatment, Window, amount, quantity
+from ..parameters import Parameters, amount, quantity
+from .base import Around, Need, Picture, Treatment, Window
 
 PATCH = 3
 """Half the side of the patch that decides trust: 7×7 pixels."""

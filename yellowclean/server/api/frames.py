@@ -13,7 +13,7 @@ from ninja import Router
 from ...engine.frames import Region
 from ...engine.plan import Plan
 from ..models import PlanVersion, Shot
-from ..views import View, picture
+from ..views import Asked, View, picture
 
 router = Router(tags=["frames"])
 
@@ -32,16 +32,19 @@ async def get_frame(
     version_id: int | None = None,
     region: str = "",
     scale: float = 1.0,
+    step: int = 0,
+    draft: bool = False,
     key: str = "",
 ) -> HttpResponse:
-    """One view of frame `n` as PNG. `region` is x,y,width,height in source pixels; `key` only names
-    the content, so that a browser may keep the picture for ever."""
+    """One view of frame `n` as PNG. `region` is x,y,width,height in source pixels, `step` the one whose matte
+    is shown by "reach", `draft` asks for the coarse picture; `key` only names the content, so that a browser
+    may keep the picture for ever."""
     gone = threading.Event()
     shot, plan = await _looked_up(shot_id, version_id if view != "source" else None)
+    plan = plan.draft() if draft else plan
     part = Region(*(int(v) for v in region.split(","))) if region.count(",") == 3 else None
-    work = asyncio.get_running_loop().run_in_executor(
-        _workers, lambda: picture(shot, plan, n, view, part, min(max(scale, 0.02), 1.0), gone.is_set)
-    )
+    asked = Asked(n, view, part, min(max(scale, 0.02), 1.0), step)
+    work = asyncio.get_running_loop().run_in_executor(_workers, lambda: picture(shot, plan, asked, gone.is_set))
     try:
         data = await work
     except asyncio.CancelledError:

@@ -71,13 +71,14 @@ class ShotOut(Schema):
 
 
 class VersionOut(Schema):
-    """A plan version; `key` names its result for caches."""
+    """A plan version; `key` names its result for caches, `matte_keys` the matte of each step."""
 
     id: int
     label: str
     note: str
     plan: Plan
     key: str
+    matte_keys: list[str]
 
 
 class VersionIn(Schema):
@@ -99,6 +100,15 @@ class PatchVerdict(Schema):
 
     reading: PatchReading
     better: PatchReading | None
+
+
+class HueIn(Schema):
+    """A place on a frame whose colour is to be sampled, on the picture that a step starts from."""
+
+    n: int
+    x: float
+    y: float
+    remove: bool = False
 
 
 class SurveyIn(Schema):
@@ -136,6 +146,12 @@ class TreatmentOut(Schema):
     title: str
     treats: list[str]
     parameters: dict[str, Any]
+
+
+class ReachSchema(Schema):
+    """By name of the part: the JSON schema from which its controls are drawn."""
+
+    parts: dict[str, dict[str, Any]]
 
 
 class FormatOut(Schema):

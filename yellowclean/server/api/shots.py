@@ -46,7 +46,14 @@ class ProposeIn(Schema):
 
 def told_version(version: PlanVersion) -> VersionOut:
     plan = version.plan
-    return VersionOut(id=version.pk, label=version.label, note=version.note, plan=plan, key=plan.digest())
+    return VersionOut(
+        id=version.pk,
+        label=version.label,
+        note=version.note,
+        plan=plan,
+        key=plan.digest(),
+        matte_keys=[plan.matte_digest(k) for k in range(len(plan.steps))],
+    )
 
 
 @router.get("/shots/{shot_id}", response=ShotDetail, by_alias=True)

@@ -1,0 +1,120 @@
+"""Grain against what was asked for: spectrum, variance, size, colour, tones, and repeatability."""
+
+from __future__ import annotations
+
+from unittest import TestCase
+
+import numpy as np
+
+from tests.clips import MemorySource, shot_pair
+from yellowclean.engine.frames import CV_SCALE, Array, Frame, Region
+from yellowclean.engine.measure.noise import measure_noise
+from yellowclean.engine.measure.profile import NoiseProfile, white_profile
+from yellowclean.engine.measure.spectrum import block_dct
+from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.plan import Plan, Step
+from yellowclean.engine.testcamera import Camera
+from yellowclean.engine.treat.grain import gaussian_filter, grain_field
+from yellowclean.engine.treat.spatial import halved
+
+PLAIN = np.full((512, 512, 3), 0.4, np.float32)
+
+
+def grained(frame: Frame = PLAIN, profile: NoiseProfile | None = None, n: int = 0, **settings: float) -> Frame:
+    """What grain adds to a frame, in CV."""
+    plan = Plan(profile=profile or white_profile(10), steps=[Step(kind="grain", settings=settings)])
+    added: Frame = (Pipeline(Footage(MemorySource([frame] * 3)), plan).frame(n) - frame) * np.float32(CV_SCALE)
+    return added
+
+
+def deviations(plane: Array) -> Array:
+    """Deviation of each 8×8 DCT coefficient at three octaves, measured as the profile has them."""
+    found = []
+    for _ in range(3):
+        found.append(np.sqrt((block_dct(plane[None])[0] ** 2).mean(axis=0)))
+        plane = halved(np.ascontiguousarray(plane, np.float32))
+    return np.array(found)
+
+
+class Matched(TestCase):
+    def test_the_spectrum_is_the_shots_own(self) -> None:
+        noisy, _ = shot_pair("quay", Camera(stops_under=3, bayer=True))
+        profile = measure_noise(MemorySource(noisy)).profile
+        wanted = profile.spectrum_array().reshape(3, 3, 64)
+        field = grain_field(profile, 1, 0, Region(0, 0, 1024, 1024))
+        white_is_far = np.abs(wanted[:, 0, 1:] / np.sqrt((wanted[:, 0] ** 2).mean(axis=1))[:, None] - 1).mean()
+        self.assertGreater(white_is_far, 0.3)
+        for axis in range(3):
+            with self.subTest(axis=axis):
+                ratio = deviations(field[axis]) / wanted[axis]
+                self.assertLess(np.sqrt(((ratio[0, 1:] - 1) ** 2).mean()), 0.06)
+                self.assertLess(np.sqrt(((ratio[1:, 1:] - 1) ** 2).mean()), 0.15)
+
+    def test_sigma_follows_the_shots_curve_and_the_amount_and_the_mean_stays(self) -> None:
+        levels = np.linspace(0, 1, 65)
+        sigma = np.sqrt(0.002 * levels + 0.008**2) * CV_SCALE
+        white = white_profile(1.0)
+        lists = {f"{s}_cv": sigma.tolist() for s in ("r", "g", "b", "luma", "cb", "cr")}
+        curve = white.curve.model_copy(
+            update={"level_cv": (levels * CV_SCALE).tolist(), "share": [1 / 65] * 65, **lists}
+        )
+        profile = white.model_copy(update={"curve": curve})
+        for level in (0.1, 0.3, 0.7):
+            for amount in (50, 100):
+                added = grained(np.full_like(PLAIN, level), profile, matched=amount)
+                expected = amount / 100 * np.sqrt(0.002 * level + 0.008**2) * CV_SCALE
+                with self.subTest(level=level, amount=amount):
+                    np.testing.assert_allclose(added.std(axis=(0, 1)), expected, rtol=0.03)
+                    self.assertLess(np.abs(added.mean(axis=(0, 1))).max(), 0.3)
+
+
+class Own(TestCase):
+    def test_strength_is_the_deviation_and_size_the_correlation_length(self) -> None:
+        for size in (1.0, 1.5, 2.5, 5.0):
+            added = grained(matched=0, strength=12, size=size)
+            power = np.abs(np.fft.fft2(added[..., 0])) ** 2
+            near = np.hypot(*np.meshgrid(*[np.fft.fftfreq(512)] * 2)) < 0.1 / size
+            with self.subTest(size=size):
+                self.assertAlmostEqual(float(added.std()), 12, delta=0.4)
+                self.assertAlmostEqual(float(np.sqrt(power[near].mean() / power.mean())), size, delta=0.09 * size)
+
+    def test_a_filters_response_has_the_variance_and_size_that_were_asked_for(self) -> None:
+        """Closed form: noise under a kernel k has variance Σk², and hangs together over (Σk)²/Σk² pixels."""
+        for size in (1.0, 3.0, 8.0):
+            kernel = np.fft.irfft2(gaussian_filter(size))
+            self.assertAlmostEqual(float((kernel**2).sum()), 1, places=4)
+            self.assertAlmostEqual(float(kernel.sum()) ** 2, size**2, delta=0.01 * size**2)
+
+    def test_colour_runs_from_monochrome_to_independent_channels(self) -> None:
+        for colour, correlation in ((0, 1.0), (50, 0.75), (100, 0.0)):
+            added = grained(matched=0, strength=10, colour=colour)
+            found = float(np.array(np.corrcoef(added.reshape(-1, 3).T))[0, 1])
+            with self.subTest(colour=colour):
+                self.assertAlmostEqual(found, correlation, delta=0.02)
+                np.testing.assert_allclose(added.std(axis=(0, 1)), 10, rtol=0.04)
+
+    def test_tones_take_their_share(self) -> None:
+        frame = PLAIN.copy()
+        frame[:170], frame[170:340], frame[340:] = 0.0, 0.5, 1.0
+        added = grained(frame, matched=0, strength=10, shadows=20, middle=100, highlights=50)
+        found = [float(added[rows].std()) for rows in (slice(0, 170), slice(170, 340), slice(340, 512))]
+        np.testing.assert_allclose(found, [2, 10, 5], rtol=0.06)
+
+    def test_it_repeats_by_seed_and_never_by_frame(self) -> None:
+        one = grained(strength=10)
+        np.testing.assert_array_equal(one, grained(strength=10))
+        for other in (grained(strength=10, n=1), grained(strength=10, seed=2)):
+            self.assertLess(abs(float(np.array(np.corrcoef(one.ravel(), other.ravel()))[0, 1])), 0.01)
+        # nor within a frame: no shift brings it near itself
+        plane = one[..., 1] - one[..., 1].mean()
+        match = np.array(np.fft.ifft2(np.abs(np.fft.fft2(plane)) ** 2).real / (plane**2).sum())
+        match[:16, :16] = match[-16:, :16] = match[:16, -16:] = match[-16:, -16:] = 0
+        self.assertLess(np.abs(match).max(), 0.03)
+
+    def test_the_picture_counts_the_grain_as_noise(self) -> None:
+        steps = [Step(kind="spatial"), Step(kind="grain", settings={"matched": 60})]
+        noisy = np.random.default_rng(3).normal(0.4, 10 / CV_SCALE, (256, 256, 3)).astype(np.float32)
+        pipeline = Pipeline(Footage(MemorySource([noisy])), Plan(profile=white_profile(10), steps=steps))
+        left = (pipeline.frame(0) @ np.array([0.2126, 0.7152, 0.0722])).std() * CV_SCALE
+        of_source = 10 * np.sqrt(0.2126**2 + 0.7152**2 + 0.0722**2)
+        self.assertAlmostEqual(pipeline.noise_left(0)[0], float(left / of_source), delta=0.05)
