@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
-from unittest import TestCase
+from dataclasses import replace
+from typing import Any
+from unittest import TestCase, mock
 
 import numpy as np
 from skimage.metrics import structural_similarity
@@ -14,14 +16,16 @@ from yellowclean.engine.errors import BadInput, BadPlan, Cancelled
 from yellowclean.engine.frames import Frame, Region, luma
 from yellowclean.engine.judge.metrics import compare, ssim
 from yellowclean.engine.judge.patches import remaining
-from yellowclean.engine.measure.profile import white_profile
+from yellowclean.engine.measure.profile import NoiseCurve, white_profile
 from yellowclean.engine.measure.survey import survey
 from yellowclean.engine.media import OUTPUT_FORMATS, Destination, destination, open_source
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step, plan_from_json, plan_schema
 from yellowclean.engine.propose import propose
+from yellowclean.engine.reach import Tones
 from yellowclean.engine.render import assemble, delivery_report, render, render_segment, segment_done, segments
 from yellowclean.engine.testcamera import Camera
+from yellowclean.engine.treat import TREATMENTS, Picture
 
 
 class PlanDocuments(TestCase):
@@ -90,6 +94,29 @@ class Pulling(TestCase):
         with self.assertRaisesRegex(BadInput, "outside the frame"):
             pipeline.frame(0, Region(400, 0, 10, 10))
 
+    def test_plans_that_begin_alike_compute_their_beginning_once(self) -> None:
+        source = MemorySource(self.noisy)
+        footage, calls = Footage(source), 0
+        temporal = TREATMENTS["temporal"]
+
+        def counted(*about: Any) -> Picture:
+            nonlocal calls
+            calls += 1
+            return temporal.apply(*about)
+
+        with mock.patch.dict(TREATMENTS, temporal=replace(temporal, apply=counted)):
+            for amount in (80, 90, 100):
+                steps = [Step(kind="temporal"), Step(kind="spatial", settings={"luma": amount})]
+                Pipeline(footage, Plan(profile=white_profile(10), steps=steps)).frame(2, Region(8, 8, 64, 64))
+        self.assertEqual(calls, 1)
+
+    def test_a_draft_looks_at_no_other_frame(self) -> None:
+        source = MemorySource(self.noisy)
+        plan = Plan(profile=white_profile(10), steps=[Step(kind="temporal"), Step(kind="spatial")])
+        Pipeline(Footage(source), plan.draft()).frame(2)
+        self.assertEqual(source.reads, 1)
+        self.assertEqual([step.kind for step in plan.draft().steps], ["spatial"])
+
     def test_a_stopped_pipeline_ends(self) -> None:
         plan = Plan(profile=white_profile(10), steps=[Step(kind="spatial")])
         with self.assertRaises(Cancelled):
@@ -117,6 +144,34 @@ class Proposals(TestCase):
         self.assertTrue(all(s.reason for s in plan.steps))
         single = propose(survey(MemorySource(shot_pair("quay", Camera(stops_under=3))[0][:1])))
         self.assertEqual([s.kind for s in single.steps], ["spatial"])
+
+    def test_the_noise_in_the_shadows_is_reached_and_nothing_above_it(self) -> None:
+        levels = list(range(0, 1024, 32))
+        dark_only = [12.0 if level <= 256 else 1.0 for level in levels]
+        lists = {f"{s}_cv": dark_only for s in ("r", "g", "b", "luma", "cb", "cr")}
+        curve = NoiseCurve(level_cv=levels, share=[2 if level <= 256 else 0.5 for level in levels], **lists)
+        report = survey(MemorySource(shot_pair("quay", Camera(stops_under=3))[0]))
+        profile = report.profile.model_copy(update={"curve": curve})
+        for step in propose(report, profile).steps:
+            self.assertEqual(step.reach.tones, Tones(high_cv=256, soft_cv=64))
+        self.assertIn("Above 256 CV", propose(report, profile).steps[-1].reason)
+        self.assertTrue(all(step.reach.everywhere for step in propose(report).steps))
+
+    def test_each_choice_is_explained_and_what_is_inside_its_tolerance_is_left(self) -> None:
+        report = survey(MemorySource(shot_pair("quay", Camera(stops_under=3))[0]))
+        plan = propose(report.with_tolerances({"noise": 60}))
+        self.assertEqual(plan.steps[-1].settings["luma"], 0)
+        self.assertGreater(plan.steps[-1].settings["chroma"], 50)
+        self.assertIn("Luma noise of", plan.steps[-1].reason)
+        self.assertIn("left alone", plan.steps[-1].reason)
+        self.assertIn("frames each side", plan.steps[0].reason)
+
+    def test_a_clean_clip_comes_back_untouched(self) -> None:
+        for scene in ("quay", "cloth"):
+            clean = [np.clip(f, 0, 1) for f in shot_pair(scene, Camera(noiseless=True, bayer=True))[0]]
+            plan = propose(survey(MemorySource(clean)))
+            self.assertEqual(plan.steps, [])
+            np.testing.assert_array_equal(Pipeline(Footage(MemorySource(clean)), plan).frame(2), clean[2])
 
     def test_the_proposal_brings_a_shot_inside_its_tolerance(self) -> None:
         source = MemorySource(shot_pair("dusk", Camera(stops_under=3), 480, 272)[0])

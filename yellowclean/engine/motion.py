@@ -29,6 +29,18 @@ class Flow:
     vectors: Array
     reduction: float
 
+    def doubt(self, back: Flow) -> Array:
+        """How far from its start a pixel ends that goes along this motion and `back` again, H'×W' in full-size
+        pixels: what is hidden or uncovered does not come home."""
+        height, width = self.vectors.shape[:2]
+        y, x = np.indices((height, width), np.float32)
+        moved = self.vectors / np.float32(self.reduction)
+        there = cv2.remap(
+            back.vectors, x + moved[..., 0], y + moved[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE
+        )
+        away = self.vectors + there
+        return np.hypot(away[..., 0], away[..., 1]).astype(np.float32)
+
     def typical(self) -> float:
         """90th percentile of the displacement in pixels."""
         return float(np.percentile(np.hypot(self.vectors[..., 0], self.vectors[..., 1]), 90))

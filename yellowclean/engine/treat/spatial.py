@@ -30,9 +30,9 @@ MARGINS = (16, 40, 80)
 
 GRID = 2 << (OCTAVES - 1)
 
-SOLID_BELOW, TEXTURE_FROM = 1.0, 8.0
+SOLID_BELOW, TEXTURE_FROM = 0.5, 4.0
 """Coefficients besides the mean that a block keeps in the first pass: up to the first a place is solid
-(noise alone keeps a quarter of one), from the second on it is full texture."""
+(noise alone keeps a tenth of one), from the second on it is full texture."""
 
 NO_GUIDE = np.empty((2, 0, 0), np.float32)
 
@@ -53,7 +53,10 @@ class Spatial(Parameters):
         0, "Extra for solid areas", "Added strength where the picture is flat: 100 % works at twice the sigma.",
     )  # fmt: skip
     guard: float = amount(
-        0, "Texture guard", "Taken off the strength where there is texture: 100 % leaves it alone.", most=100
+        0,
+        "Texture guard",
+        "Taken off the strength where there is texture: 100 % leaves full texture alone.",
+        most=100,
     )
     threshold: float = quantity(
         2.9, "Threshold", "How many sigma a detail must stand out to be kept in the first pass.",
@@ -113,20 +116,22 @@ def _one_size(p: Spatial, plane: Array, noise: Array, deviation: Array, share: f
     parts = columns_apart(plane)
     flat = np.ascontiguousarray(deviation.reshape(-1))
     local = noise[::2, ::2] * np.float32(share)
-    guide, weights = _pass(parts, NO_GUIDE, flat, local, p.threshold)
+    guide, blocks = _pass(parts, NO_GUIDE, flat, local, p.threshold)
     if p.solid or p.guard:
-        local = local * _adapted(p, weights)
+        local = local * _adapted(p, blocks)
     if p.solid:
         guide, _ = _pass(parts, NO_GUIDE, flat, local, p.threshold)
-    done, weights = _pass(parts, guide, flat, local, p.threshold)
-    kept = np.minimum(BLOCKS_OVER_A_PIXEL / (64 * weights), 1)
+    done, blocks = _pass(parts, guide, flat, local, p.threshold)
+    kept = np.minimum(BLOCKS_OVER_A_PIXEL / (64 * pixel_weights(blocks)), 1)
     return columns_joined(done), kept.repeat(2, axis=0).repeat(2, axis=1)
 
 
-def _adapted(p: Spatial, weights: Array) -> Array:
+def _adapted(p: Spatial, blocks: Array) -> Array:
     """Factor of the strength by what the first pass kept in the blocks over a place: next to nothing but
     their mean on solid areas, many coefficients in texture."""
-    kept = BLOCKS_OVER_A_PIXEL / weights - 1
+    there = blocks > 0
+    counts = np.divide(1, blocks, out=np.zeros_like(blocks), where=there)
+    kept = pixel_weights(counts) / pixel_weights(there.astype(np.float32)) - 1
     solid = np.clip((SOLID_BELOW - kept) / np.float32(SOLID_BELOW / 2), 0, 1)
     texture = np.clip((kept - SOLID_BELOW) / np.float32(TEXTURE_FROM - SOLID_BELOW), 0, 1)
     factor: Array = (1 + np.float32(p.solid / 100) * solid) * (1 - np.float32(p.guard / 100) * texture)
@@ -134,7 +139,7 @@ def _adapted(p: Spatial, weights: Array) -> Array:
 
 
 def _pass(parts: Array, guide: Array, deviation: Array, noise: Array, threshold: float) -> tuple[Array, Array]:
-    """(result with its columns apart, weight of each 2×2 cell)."""
+    """(result with its columns apart, weight of the block at each second pixel; 0 where none begins)."""
     height = parts.shape[1]
     total, blocks = np.zeros_like(parts), np.zeros_like(noise)
     in_bands(
@@ -145,7 +150,7 @@ def _pass(parts: Array, guide: Array, deviation: Array, noise: Array, threshold:
     )
     weights = pixel_weights(blocks)
     total[:, :, : weights.shape[1]] /= weights.repeat(2, axis=0)
-    return total, weights
+    return total, blocks
 
 
 @nb.njit(nogil=True, cache=True)

@@ -16,6 +16,9 @@ from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity
 from .base import Around, Need, Picture, Treatment, Window
 
+DOUBT_PX, DOUBT_SHARE = 2.0, 0.1
+"""How far from home a pixel may end, there and back: in pixels, and as a share of its motion."""
+
 PATCH = 3
 """Half the side of the patch that decides trust: 7×7 pixels."""
 
@@ -60,8 +63,10 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
     for n in window.neighbours:
         other = around.stabiliser.opponent(window.pull(n).rgb)
         flow = around.motion(window.n, n)
+        doubt = flow.doubt(around.motion(n, window.n))
+        field = np.concatenate([flow.vectors, doubt[..., None]], axis=2)
         _merge_neighbour(
-            before, other, flow.vectors, flow.reduction, place, sigma, slack, p.difference, total, weight, squares
+            before, other, field, flow.reduction, place, sigma, slack, p.difference, total, weight, squares
         )
     total /= weight
     share = np.array([p.luma, p.chroma, p.chroma], np.float32)[:, None, None] / 100
@@ -91,12 +96,15 @@ def _merge_neighbour(
     height, width = before.shape[1:]
     warped = np.empty_like(before)
     gain = np.empty((height, width), np.float32)
-    in_bands(height, lambda a, b: _warp_rows(other, vectors, reduction, place, warped, gain, a, b))
+    doubt = np.empty((height, width), np.float32)
+    in_bands(height, lambda a, b: _warp_rows(other, vectors, reduction, place, warped, gain, doubt, a, b))
     across = np.empty((2, height, width), np.float32)
     in_bands(height, lambda a, b: _difference_rows(before, warped, gain, sigma, across, a, b))
     in_bands(
         height,
-        lambda a, b: _trust_rows(across, warped, gain, slack, np.float32(limit), total, weight, squares, a, b),
+        lambda a, b: _trust_rows(
+            across, warped, gain, doubt, slack, np.float32(limit), total, weight, squares, a, b
+        ),
     )
 
 
@@ -110,7 +118,7 @@ def _cubic(t, w):  # type: ignore[no-untyped-def]
 
 
 @nb.njit(nogil=True, cache=True)
-def _warp_rows(other, vectors, reduction, place, warped, gain, first, end):  # type: ignore[no-untyped-def]
+def _warp_rows(other, vectors, reduction, place, warped, gain, doubt, first, end):  # type: ignore[no-untyped-def]
     """Fetch the neighbour at each pixel's motion; `gain` is the noise variance that interpolation keeps.
 
     `place` holds where `warped` begins in the frame (x, y) and in `other` (x, y), and the search range.
@@ -135,6 +143,9 @@ def _warp_rows(other, vectors, reduction, place, warped, gain, first, end):  # t
             mx += (vectors[yb, xa, 0] * (1 - tx) + vectors[yb, xb, 0] * tx) * ty
             my = (vectors[ya, xa, 1] * (1 - tx) + vectors[ya, xb, 1] * tx) * (1 - ty)
             my += (vectors[yb, xa, 1] * (1 - tx) + vectors[yb, xb, 1] * tx) * ty
+            away = (vectors[ya, xa, 2] * (1 - tx) + vectors[ya, xb, 2] * tx) * (1 - ty)
+            away += (vectors[yb, xa, 2] * (1 - tx) + vectors[yb, xb, 2] * tx) * ty
+            doubt[y, x] = away / (DOUBT_PX + DOUBT_SHARE * np.sqrt(mx * mx + my * my))
             if abs(mx) > place[4] or abs(my) > place[4]:
                 gain[y, x] = 0
                 for k in range(3):
@@ -187,7 +198,7 @@ def _difference_rows(before, warped, gain, sigma, across, first, end):  # type: 
 
 
 @nb.njit(nogil=True, cache=True)
-def _trust_rows(across, warped, gain, slack, limit, total, weight, squares, first, end):  # type: ignore[no-untyped-def]
+def _trust_rows(across, warped, gain, doubt, slack, limit, total, weight, squares, first, end):  # type: ignore[no-untyped-def]
     """Finish the patch sums and add the neighbour with its weight."""
     height, width = gain.shape
     count = np.float32((2 * PATCH + 1) ** 2)
@@ -204,7 +215,7 @@ def _trust_rows(across, warped, gain, slack, limit, total, weight, squares, firs
             excess = max(energy / count - 1 - slack[0], np.float32(0))
             shift = max(abs(signed) / count - slack[1], np.float32(0))
             strange = (2 * excess + 4 * shift * shift) / (limit * limit)
-            w = np.exp(-strange)
+            w = np.exp(-strange - doubt[y, x] * doubt[y, x])
             if w < np.float32(0.01):
                 continue
             weight[y, x] += w

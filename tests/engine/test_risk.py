@@ -1,0 +1,71 @@
+"""The estimated error of a plan against its true error, which the test camera knows."""
+
+from __future__ import annotations
+
+from unittest import TestCase
+
+import numpy as np
+
+from tests.clips import MemorySource, shot_pair
+from yellowclean.engine.chain import noise_chain
+from yellowclean.engine.frames import Frame, Region
+from yellowclean.engine.judge.ladder import RUNGS, Rung, ladder, suggested_stop
+from yellowclean.engine.judge.risk import RiskAt
+from yellowclean.engine.measure.noise import measure_noise
+from yellowclean.engine.measure.profile import white_profile
+from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.plan import Plan
+from yellowclean.engine.testcamera import Camera
+from yellowclean.engine.treat.stabilise import Stabiliser
+
+WHERE = Region(80, 60, 480, 270)
+
+
+class Estimates(TestCase):
+    def test_differences_between_strengths_are_the_true_ones(self) -> None:
+        """Stein 1981: unbiased. What does not depend on the strength (the bend of the curve) is left out."""
+        for bayer in (False, True):
+            noisy, clean = shot_pair("quay", Camera(stops_under=4, bayer=bayer), 640, 384, 5)
+            profile = measure_noise(MemorySource(noisy)).profile
+            footage = Footage(MemorySource(noisy))
+            judge, stabilised = RiskAt(footage, profile, 2, WHERE), Stabiliser.of(profile).opponent
+            truth = stabilised(np.ascontiguousarray(clean[2][WHERE.slices]))
+            variance = (profile.spectrum_array()[:, 0] ** 2).mean(axis=(1, 2))
+            estimated, true = [], []
+            for strength in (40.0, 80.0, 120.0, 160.0):
+                plan = Plan(profile=profile, steps=noise_chain(5, 2.0, strength, strength))
+                risk = judge.of(plan)
+                error = ((stabilised(Pipeline(footage, plan).frame(2, WHERE)) - truth) ** 2).mean(axis=(1, 2))
+                estimated.append((risk.luma, risk.chroma))
+                true.append((error[0] / variance[0], error[1:].sum() / variance[1:].sum()))
+            with self.subTest(bayer=bayer):
+                steps = np.diff(np.array(estimated), axis=0), np.diff(np.array(true), axis=0)
+                self.assertLess(np.abs(steps[0] - steps[1]).max(), 0.01)
+                self.assertGreater(np.abs(steps[1]).max(), 0.03)
+
+
+class Ladders(TestCase):
+    def test_the_stop_is_where_the_true_error_is_lowest(self) -> None:
+        noisy, clean = shot_pair("quay", Camera(stops_under=4), 640, 384, 5)
+        profile = measure_noise(MemorySource(noisy)).profile
+        rungs = ladder(MemorySource(noisy), profile, 2.0, 2)
+        self.assertEqual([rung.strength for rung in rungs], list(RUNGS))
+        stop = suggested_stop(rungs, "luma")
+
+        def error(strength: float) -> float:
+            plan = Plan(profile=profile, steps=noise_chain(5, 2.0, strength, strength))
+            result: Frame = Pipeline(Footage(MemorySource(noisy)), plan).frame(2)
+            return float(((result - clean[2]) ** 2).mean())
+
+        best = min(error(strength) for strength in (60, 80, 100, 120, 140))
+        self.assertLess(error(stop), 1.04 * best)
+
+    def test_the_least_of_equally_good_strengths_is_taken(self) -> None:
+        flat = [Rung(strength=s, luma=e, chroma=1) for s, e in ((60, 0.5), (85, 0.1), (110, 0.1), (140, 0.1))]
+        self.assertLess(suggested_stop(flat, "luma"), 100)
+        self.assertEqual(suggested_stop(flat, "chroma"), 60)
+
+    def test_a_clean_shot_has_no_ladder(self) -> None:
+        self.assertEqual(
+            ladder(MemorySource([np.full((64, 96, 3), 0.4, np.float32)]), white_profile(0.1), 0, 0), []
+        )
