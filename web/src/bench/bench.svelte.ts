@@ -59,6 +59,8 @@ export class Bench {
   private saving: ReturnType<typeof setTimeout> | undefined;
   private measuringSoon: ReturnType<typeof setTimeout> | undefined;
   private sending = false;
+  private changes = 0;
+  private sent = 0;
   private lastChange = { what: "", at: 0 };
   /** Where the steps act, as one works on it. */
   readonly reach = new ReachDesk(this);
@@ -308,20 +310,32 @@ export class Bench {
 
   private put(version: Version, plan: Plan): void {
     version.plan = plan;
-    clearTimeout(this.saving);
+    this.changes++;
     clearTimeout(this.measuringSoon);
+    this.saveSoon(version);
+  }
+
+  private saveSoon(version: Version): void {
+    clearTimeout(this.saving);
     this.saving = setTimeout(() => void notices.watch(() => this.save(version)), SAVE_AFTER_MS);
   }
 
+  /** Whether the server knows of every change. */
+  get saved(): boolean {
+    return this.sent === this.changes;
+  }
+
   private async save(version: Version): Promise<void> {
-    if (this.sending) return this.put(version, version.plan);
+    if (this.sending) return this.saveSoon(version);
     this.sending = true;
+    const sending = this.changes;
     try {
       const params = { path: { version_id: version.id } };
       const body = { plan: $state.snapshot(version.plan) };
       const saved = await asked(api.PUT("/api/versions/{version_id}", { params, body }));
       version.key = saved.key;
       version.matte_keys = saved.matte_keys;
+      this.sent = sending;
     } finally {
       this.sending = false;
     }

@@ -131,6 +131,7 @@ export class ReachDesk {
     notices.watch(async () => {
       const params = { path: { version_id: version, step }, query: { n } };
       const found = await asked(api.GET("/api/versions/{version_id}/steps/{step}/shapes", { params }));
-      if (this.step === step && this.bench.n === n) this.points = found as Point[][];
+      // While changes are on their way, what is on the screen is newer.
+      if (this.bench.saved && this.step === step && this.bench.n === n) this.points = found as Point[][];
     });
 }

@@ -1,0 +1,86 @@
+"""A page of the application in headless Chromium, with a small demo job and a worker behind it."""
+
+from __future__ import annotations
+
+import base64
+import io
+from typing import Any
+
+import numpy as np
+from django.contrib.staticfiles.testing import StaticLiveServerTestCase
+from django.core.management import call_command
+from PIL import Image
+from playwright.sync_api import Browser, Locator, Page, Playwright, expect, sync_playwright
+
+from tests.clips import temporary_folder
+from tests.processes import AsgiServerThread, kill, worker_process
+
+CHROMIUM = "/usr/bin/chromium"
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+PATIENCE = 90_000
+QUAY = "q9_012_quay_lantern"
+
+
+class BrowserCase(StaticLiveServerTestCase):
+    """A page of the application with a small demo job, and a worker behind it."""
+
+    server_thread_class = AsgiServerThread
+    playwright: Playwright
+    browser: Browser
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.playwright = sync_playwright().start()
+        cls.browser = cls.playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls.browser.close()
+        cls.playwright.stop()
+        super().tearDownClass()
+
+    def setUp(self) -> None:
+        call_command("demo", size="384x216", frames=12, verbosity=0, stdout=(self.output()))
+        worker = worker_process()
+        self.addCleanup(kill, worker)
+        self.page: Page = self.browser.new_page(viewport={"width": 1280, "height": 800}, accept_downloads=True)
+        self.addCleanup(self.page.close)
+        self.page.set_default_timeout(PATIENCE)
+        self.troubles: list[str] = []
+        self.page.on("pageerror", lambda error: self.troubles.append(str(error)))
+        self.addCleanup(lambda: self.assertEqual(self.troubles, []))
+
+    def output(self) -> Any:
+        return (temporary_folder(self) / "demo.log").open("w")
+
+    def open_quay(self) -> None:
+        self.page.goto(self.live_server_url)
+        self.page.get_by_role("link", name=QUAY, exact=True).click()
+        expect(self.page.get_by_role("heading", name=QUAY)).to_be_visible()
+        self.picture_settled("source")
+
+    def picture_settled(self, view: str) -> Locator:
+        """The picture once every part of it shows the wanted view."""
+        canvas = self.page.locator(f'canvas[data-shown*="view={view}"]')
+        expect(canvas).to_be_visible(timeout=PATIENCE)
+        expect(self.page.get_by_text("computing …")).to_have_count(0, timeout=PATIENCE)
+        return canvas
+
+    def pixels(self) -> np.ndarray:
+        """What the canvas shows, H×W×3."""
+        address = self.page.evaluate("document.querySelector('canvas').toDataURL('image/png')")
+        picture = Image.open(io.BytesIO(base64.b64decode(address.split(",")[1])))
+        return np.array(picture.convert("RGB"))
+
+    def measure(self) -> None:
+        self.page.get_by_role("button", name="Measure", exact=True).click()
+        expect(self.page.locator('[data-finding="noise"]')).to_be_visible(timeout=PATIENCE)

@@ -1,0 +1,160 @@
+"""Working on steps in a real browser: where they act, how much of them, grain, and the proposal's reasons."""
+
+from __future__ import annotations
+
+import numpy as np
+from playwright.sync_api import Locator, expect
+
+from tests.browser.case import BrowserCase
+
+HANDLE_IS_AT = """x => {
+  const handle = document.querySelector('[aria-label^="Shape 1, its middle"]');
+  return handle && Math.abs(handle.getBoundingClientRect().x - x) < 2;
+}"""
+
+
+class Treating(BrowserCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.open_quay()
+        self.measure()
+        self.page.get_by_role("button", name="Propose", exact=True).click()
+        self.step = self.page.locator('[data-step="spatial"]')
+        expect(self.step).to_be_visible()
+        self.picture_settled("result")
+
+    def opened(self) -> Locator:
+        """The spatial step's Reach, unfolded."""
+        self.step.get_by_role("button", name="2. Spatial").click()
+        return self.step.get_by_test_id("reach")
+
+    def shown_after(self, view: str, old: str | None) -> np.ndarray:
+        """The pixels once a picture other than `old` is shown."""
+        self.page.wait_for_function("old => document.querySelector('canvas').dataset.shown !== old", arg=old)
+        self.picture_settled(view)
+        return self.pixels()
+
+    def address(self) -> str | None:
+        return self.page.locator("canvas").get_attribute("data-shown")
+
+    def set_number(self, label: str, value: float, within: Locator | None = None) -> None:
+        field = (within or self.step).get_by_label(label, exact=True)
+        field.fill(str(value))
+        field.press("Enter")
+
+    def drag(self, handle: Locator, dx: float, dy: float) -> None:
+        box = handle.bounding_box()
+        assert box
+        x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+        self.page.mouse.move(x, y)
+        self.page.mouse.down()
+        self.page.mouse.move(x + dx, y + dy, steps=4)
+        self.page.mouse.up()
+
+    def test_a_colour_is_sampled_a_shape_drawn_and_the_matte_shows_both(self) -> None:
+        page, reach, old = self.page, self.opened(), self.address()
+        page.get_by_label("Use Temporal").uncheck()
+        result = self.shown_after("result", old)
+        page.keyboard.press("6")
+        self.picture_settled("source")
+        source = self.pixels()
+        red = source.astype(int)[..., 0] - source.astype(int)[..., 2]
+        y, x = np.unravel_index(np.argmax(red[60:-60, 60:-60]), red[60:-60, 60:-60].shape)
+        reach.get_by_role("button", name="Add a colour").click()
+        page.locator("canvas").click(position={"x": int(x) + 60, "y": int(y) + 60})
+        expect(reach.get_by_test_id("hue")).to_have_count(1)
+        old = self.address()
+        reach.get_by_role("button", name="Show matte").click()
+        matte = self.shown_after("reach", old)[..., 0]
+        self.assertGreater(matte[int(y) + 60, int(x) + 60], 200)
+        seen = matte[source.max(axis=2) > 0]
+        self.assertLess(np.mean(seen > 128), 0.97)
+
+        old = self.address()
+        reach.get_by_role("button", name="Drop").click()
+        self.shown_after("reach", old)
+        old = self.address()
+        reach.get_by_role("button", name="Ellipse").click()
+        expect(page.get_by_test_id("shapes")).to_be_visible()
+        first = self.shown_after("reach", old)[..., 0]
+        old = self.address()
+        self.drag(page.get_by_label("Shape 1, its middle"), -150, 0)
+        second = self.shown_after("reach", old)[..., 0]
+        middles = [np.average(np.arange(m.shape[1]), weights=(m > 128).sum(axis=0)) for m in (first, second)]
+        self.assertAlmostEqual(middles[0] - middles[1], 150, delta=6)
+
+        page.keyboard.press("7")
+        reached = self.shown_after("result", self.address())
+        for where, other in ((second == 0, source), (second == 255, result)):
+            self.assertLess(np.abs(reached.astype(int) - other)[where].mean(), 0.5)
+
+    def test_a_shape_moves_between_its_keys(self) -> None:
+        page, reach = self.page, self.opened()
+        reach.get_by_role("button", name="Polygon").click()
+        middle = page.get_by_label("Shape 1, its middle")
+        expect(middle).to_be_visible()
+        page.keyboard.press("PageDown")
+        reach.get_by_role("button", name="Key at frame 10").click()
+        expect(reach.get_by_text("moves over 2 keys")).to_be_visible()
+        start = middle.bounding_box()
+        for _ in range(6):
+            middle.press("ArrowRight")
+        reach.get_by_text("moves over 2 keys").click()
+        end = middle.bounding_box()
+        assert start and end
+        self.assertGreater(end["x"] - start["x"], 40)
+        for _ in range(5):
+            page.keyboard.press("ArrowLeft")
+        page.wait_for_function(HANDLE_IS_AT, arg=(start["x"] + end["x"]) / 2)
+
+    def test_a_place_without_colour_is_refused_in_one_line(self) -> None:
+        page, reach = self.page, self.opened()
+        reach.get_by_role("button", name="Take one away").click()
+        shown = self.pixels().astype(int)
+        spread = shown.max(axis=2) - shown.min(axis=2) + 1000 * (shown.max(axis=2) < 2)
+        y, x = np.unravel_index(np.argmin(spread[150:-150, 60:-60]), spread[150:-150, 60:-60].shape)
+        page.locator("canvas").click(position={"x": int(x) + 60, "y": int(y) + 150})
+        expect(page.get_by_text("so it has no hue")).to_be_visible()
+        expect(reach.get_by_test_id("hue")).to_have_count(0)
+
+    def test_mix_channels_grain_and_a_second_pass(self) -> None:
+        page = self.page
+        self.step.get_by_role("button", name="2. Spatial").click()
+        full, old = self.pixels().astype(int), self.address()
+        self.set_number("Mix", 0)
+        none, old = self.shown_after("result", old).astype(int), self.address()
+        self.set_number("Mix", 50)
+        half, old = self.shown_after("result", old), self.address()
+        self.assertGreater(np.abs(full - none).mean(), 0.5)
+        self.assertLess(np.abs(half - (full + none) / 2).mean(), 0.6)
+        expect(self.step.get_by_text("Mix 50 %")).to_be_visible()
+        self.step.get_by_role("button", name="Reset Mix").click()
+        self.shown_after("result", old)
+        old = self.address()
+        self.step.get_by_text("Channels").click()
+        self.set_number("Green", 0)
+        green_off = self.shown_after("result", old).astype(int)
+        np.testing.assert_array_equal(green_off[..., 0], full[..., 0])
+        self.assertLess(np.abs(green_off[..., 1] - none[..., 1]).max(), 2)
+        page.get_by_role("button", name="Undo").click()
+        self.picture_settled("result")
+
+        old = self.address()
+        page.get_by_label("Treatment to add").select_option("grain")
+        page.get_by_role("button", name="Add step").click()
+        grain = page.locator('[data-step="grain"]')
+        grain.get_by_role("button", name="3. Grain").click()
+        fine, old = self.shown_after("result", old).astype(int), self.address()
+        self.assertGreater((fine - full).std(), 1)
+        self.set_number("Seed", 2, grain)
+        other = self.shown_after("result", old).astype(int)
+        self.assertLess(abs(np.corrcoef((fine - full).ravel(), (other - full).ravel())[0, 1]), 0.1)
+        grain.get_by_role("button", name="Remove step").click()
+        expect(grain).to_have_count(0)
+        self.step.get_by_role("button", name="Repeat").click()
+        expect(self.step).to_have_count(2)
+
+    def test_the_proposal_says_why(self) -> None:
+        expect(self.page.locator('[data-step="temporal"]')).to_contain_text("px a frame")
+        expect(self.step).to_contain_text("the estimated error is lowest")
+        expect(self.step).to_contain_text("against a tolerance of")
