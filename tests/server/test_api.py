@@ -8,6 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import cv2
 import numpy as np
 from django.conf import settings
 from django.test import TestCase, override_settings
@@ -229,6 +230,56 @@ class Bench(ApiCase):
         self.assertGreater(removed.std(), 20)
         self.assertEqual(self.picture(shot, "n=1&scale=0.5").shape, (64, 96, 3))
 
+    def test_a_reach_is_shown_sampled_and_moved(self) -> None:
+        shot = self.surveyed_shot()
+        version = self.ask("post", f"/shots/{shot.pk}/propose", {})
+        keys = [{"frame": n, "points": [[40 + n, 60], [60 + n, 60], [40 + n, 80]]} for n in (0, 2)]
+        plan = version["plan"]
+        plan["steps"][1] |= {
+            "enabled": False,
+            "reach": {"shapes": [{"kind": "ellipse", "keys": keys, "soft_px": 1}]},
+        }
+        changed = self.ask("put", f"/versions/{version['id']}", {"plan": plan})
+        self.assertEqual(changed["matte_keys"][0], version["matte_keys"][0])
+        self.assertNotEqual(changed["matte_keys"][1], version["matte_keys"][1])
+
+        view = f"view=reach&version_id={version['id']}"
+        matte = self.picture(shot, f"n=1&step=1&{view}")
+        y, x = (np.average(axis, weights=matte[..., 0]) for axis in np.indices(matte.shape[:2]))
+        self.assertAlmostEqual(float(x), 40.5, delta=0.2)
+        self.assertAlmostEqual(float(y), 59.5, delta=0.2)
+        self.assertEqual(self.picture(shot, f"n=1&step=0&{view}").min(), 255)
+        where = self.ask("get", f"/versions/{version['id']}/steps/1/shapes?n=1")
+        self.assertEqual(where, [[[41, 60], [61, 60], [41, 80]]])
+        for refused in (
+            self.ask("get", f"/shots/{shot.pk}/frame?n=1&step=7&{view}", status=422),
+            self.ask("get", f"/versions/{version['id']}/steps/7/shapes?n=1", status=422),
+        ):
+            self.assertIn("step 7 does not exist", refused["detail"])
+
+        source = open_source(shot.path).read(1)
+        colourful = cv2.blur(source.max(axis=2) - source.min(axis=2), (13, 13))[20:-20, 20:-20]
+        row, column = np.unravel_index(np.argmax(colourful), colourful.shape)
+        place = {"n": 1, "x": int(column) + 20, "y": int(row) + 20}
+        hue = self.ask("post", f"/versions/{version['id']}/steps/1/hue", place)
+        plan["steps"][1]["reach"] = {"hues": [hue]}
+        self.ask("put", f"/versions/{version['id']}", {"plan": plan})
+        sampled = self.picture(shot, f"n=1&step=1&{view}")[place["y"], place["x"], 0]
+        self.assertEqual(sampled, 255)
+        self.assertEqual(
+            set(self.ask("get", "/reach")["parts"]), {"tones", "huesample", "shape", "detail", "cleanup"}
+        )
+
+    def test_a_draft_is_the_plan_without_its_neighbours(self) -> None:
+        shot = self.surveyed_shot()
+        version = self.ask("post", f"/shots/{shot.pk}/propose", {})
+        query = f"n=1&view=result&version_id={version['id']}"
+        exact, draft = self.picture(shot, query), self.picture(shot, f"{query}&draft=true")
+        self.assertGreater(np.abs(exact.astype(int) - draft).mean(), 0.2)
+        version["plan"]["steps"][0]["enabled"] = False
+        self.ask("put", f"/versions/{version['id']}", {"plan": version["plan"]})
+        np.testing.assert_array_equal(self.picture(shot, query), draft)
+
     def picture(self, shot: Shot, query: str) -> np.ndarray:
         response = self.client.get(f"/api/shots/{shot.pk}/frame?{query}")
         self.assertEqual(response["Content-Type"], "image/png", response.content[:200])
@@ -244,7 +295,7 @@ class Bench(ApiCase):
 
     def test_treatments_formats_and_the_page(self) -> None:
         kinds = [t["kind"] for t in self.ask("get", "/treatments")]
-        self.assertEqual(kinds, ["temporal", "spatial"])
+        self.assertEqual(kinds, ["temporal", "spatial", "grain"])
         self.assertIn("prores-hq", [f["name"] for f in self.ask("get", "/formats")])
         self.assertContains(self.client.get("/shots/1"), '<div id="app">')
 
