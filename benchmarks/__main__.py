@@ -1,10 +1,11 @@
-"""Runs the benchmarks that are named (denoise, survey), or all, and prints their tables."""
+"""Runs the benchmarks that are named (survey, denoise, quality, speed), or all, and prints their tables."""
 
 import sys
 
-from . import denoise, survey
+from . import denoise, quality, speed, survey
+
+ALL = {"survey": survey, "denoise": denoise, "quality": quality, "speed": speed}
 
 if __name__ == "__main__":
-    chosen = sys.argv[1:] or ["survey", "denoise"]
-    for name in chosen:
-        {"denoise": denoise, "survey": survey}[name].main()
+    for name in sys.argv[1:] or ALL:
+        ALL[name].main()
