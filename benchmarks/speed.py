@@ -17,6 +17,7 @@ from yellowclean.engine.frames import Frame, Region, as_uint8
 from yellowclean.engine.measure.profile import NoiseProfile
 from yellowclean.engine.measure.survey import survey
 from yellowclean.engine.media import MediaInfo, Source
+from yellowclean.engine.motion import Movement
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.propose import propose
@@ -26,7 +27,7 @@ from .clips import Clip, described
 
 SIZES = ((960, 540), (1920, 1080), (3840, 2160))
 CAMERA = Camera(stops_under=3, bayer=True)
-STRENGTH, MOTION_PX = 100.0, 4.0
+STRENGTH, MOVEMENT = 100.0, Movement(4.0)
 PREVIEW = Region(240, 135, 480, 270)
 NLM_STRENGTH = 4
 
@@ -47,7 +48,7 @@ class Tiled(Source):
 
 
 def full_plan(profile: NoiseProfile, info: MediaInfo) -> Plan:
-    return Plan(profile=profile, steps=noise_chain(info.frames, MOTION_PX, STRENGTH, STRENGTH))
+    return Plan(profile=profile, steps=noise_chain(info.frames, MOVEMENT, STRENGTH, STRENGTH))
 
 
 def frames_rendered(

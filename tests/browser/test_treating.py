@@ -155,6 +155,6 @@ class Treating(BrowserCase):
         expect(self.step).to_have_count(2)
 
     def test_the_proposal_says_why(self) -> None:
-        expect(self.page.locator('[data-step="temporal"]')).to_contain_text("px a frame")
+        expect(self.page.locator('[data-step="temporal"]')).to_contain_text("frames each side")
         expect(self.step).to_contain_text("the estimated error is lowest")
         expect(self.step).to_contain_text("against a tolerance of")

@@ -13,6 +13,7 @@ from yellowclean.engine.judge.ladder import RUNGS, Rung, ladder, suggested_stop
 from yellowclean.engine.judge.risk import RiskAt
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.profile import white_profile
+from yellowclean.engine.motion import Movement
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.testcamera import Camera
@@ -33,7 +34,7 @@ class Estimates(TestCase):
             variance = (profile.spectrum_array()[:, 0] ** 2).mean(axis=(1, 2))
             estimated, true = [], []
             for strength in (40.0, 80.0, 120.0, 160.0):
-                plan = Plan(profile=profile, steps=noise_chain(5, 2.0, strength, strength))
+                plan = Plan(profile=profile, steps=noise_chain(5, Movement(2.0), strength, strength))
                 risk = judge.of(plan)
                 error = ((stabilised(Pipeline(footage, plan).frame(2, WHERE)) - truth) ** 2).mean(axis=(1, 2))
                 estimated.append((risk.luma, risk.chroma))
@@ -48,12 +49,12 @@ class Ladders(TestCase):
     def test_the_stop_is_where_the_true_error_is_lowest(self) -> None:
         noisy, clean = shot_pair("quay", Camera(stops_under=4), 640, 384, 5)
         profile = measure_noise(MemorySource(noisy)).profile
-        rungs = ladder(MemorySource(noisy), profile, 2.0, 2)
+        rungs = ladder(MemorySource(noisy), profile, Movement(2.0), 2)
         self.assertEqual([rung.strength for rung in rungs], list(RUNGS))
         stop = suggested_stop(rungs, "luma")
 
         def error(strength: float) -> float:
-            plan = Plan(profile=profile, steps=noise_chain(5, 2.0, strength, strength))
+            plan = Plan(profile=profile, steps=noise_chain(5, Movement(2.0), strength, strength))
             result: Frame = Pipeline(Footage(MemorySource(noisy)), plan).frame(2)
             return float(((result - clean[2]) ** 2).mean())
 
@@ -67,5 +68,5 @@ class Ladders(TestCase):
 
     def test_a_clean_shot_has_no_ladder(self) -> None:
         self.assertEqual(
-            ladder(MemorySource([np.full((64, 96, 3), 0.4, np.float32)]), white_profile(0.1), 0, 0), []
+            ladder(MemorySource([np.full((64, 96, 3), 0.4, np.float32)]), white_profile(0.1), Movement(0), 0), []
         )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from .motion import Movement
 from .plan import Step
 from .reach.model import Reach
 
@@ -12,12 +13,19 @@ test-camera clips); beyond the last, one."""
 LEAST_SEARCH, MOST_SEARCH = 32, 128
 
 
-def frames_each_side(motion_px: float) -> int:
-    return next((count for limit, count in FRAMES_FOR_MOTION if motion_px <= limit), 1)
+STANDS, FRAMES_STANDING = 0.5, 5
+"""Share of the picture from which on a shot counts as standing, and the neighbours it then gets: what moves in
+it drops out by itself."""
+
+
+def frames_each_side(movement: Movement) -> int:
+    if movement.standing >= STANDS:
+        return FRAMES_STANDING
+    return next((count for limit, count in FRAMES_FOR_MOTION if movement.px <= limit), 1)
 
 
 def noise_chain(
-    frames: int, motion_px: float, luma: float, chroma: float, reach: Reach | None = None
+    frames: int, movement: Movement, luma: float, chroma: float, reach: Reach | None = None
 ) -> list[Step]:
     """Steps that take so many percent of the measured noise from a shot of `frames` frames; the merge over
     time, which costs no detail, is always full where it is used at all."""
@@ -26,8 +34,8 @@ def noise_chain(
     if frames == 1:
         return [spatial]
     settings = {
-        "frames": frames_each_side(motion_px),
-        "search": min(max(LEAST_SEARCH, 8 * round(motion_px * 2.5 / 8)), MOST_SEARCH),
+        "frames": frames_each_side(movement),
+        "search": min(max(LEAST_SEARCH, 8 * round(movement.px * 2.5 / 8)), MOST_SEARCH),
         "luma": 100.0 if luma else 0.0,
         "chroma": 100.0 if chroma else 0.0,
     }

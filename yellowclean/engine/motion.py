@@ -7,6 +7,7 @@ at most 960 pixels across, and every region of every step reads from it.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import cv2
 import numpy as np
@@ -44,6 +45,18 @@ class Flow:
     def typical(self) -> float:
         """90th percentile of the displacement in pixels."""
         return float(np.percentile(np.hypot(self.vectors[..., 0], self.vectors[..., 1]), 90))
+
+
+class Movement(NamedTuple):
+    """How a clip moves: the 90th percentile of the motion between frames in pixels, and the share of the
+    picture that stands still."""
+
+    px: float
+    standing: float = 0.0
+
+    @staticmethod
+    def of(lengths: Array) -> Movement:
+        return Movement(float(np.percentile(lengths, 90)), float((lengths == 0).mean()))
 
 
 def reduction_for(width: int) -> float:

@@ -7,12 +7,13 @@ from typing import Literal
 
 import numpy as np
 
-from .chain import frames_each_side, noise_chain
+from .chain import STANDS, frames_each_side, noise_chain
 from .colour.opponent import chroma_sigma
 from .frames import CV_SCALE
 from .judge.ladder import Rung, suggested_stop
 from .measure.profile import NoiseCurve, NoiseProfile
 from .measure.survey import TOLERANCES, SurveyReport
+from .motion import Movement
 from .plan import Plan
 from .reach.model import Reach, Tones
 
@@ -42,9 +43,9 @@ def propose(report: SurveyReport, profile: NoiseProfile | None = None) -> Plan:
     if not any(amounts.values()):
         return Plan(profile=used)
     reach = _where_the_noise_lives(used.curve, limit)
-    steps = noise_chain(report.media.frames, report.motion_px, amounts["luma"], amounts["chroma"], reach)
+    steps = noise_chain(report.media.frames, report.movement, amounts["luma"], amounts["chroma"], reach)
     told = f"{_of_amounts(sigma, limit, amounts, report.ladder)} {_of_reach(reach)}".strip()
-    reasons = {"temporal": _of_frames(report.motion_px), "spatial": told}
+    reasons = {"temporal": _of_frames(report.movement), "spatial": told}
     return Plan(profile=used, steps=[step.model_copy(update={"reason": reasons[step.kind]}) for step in steps])
 
 
@@ -69,10 +70,12 @@ def _where_the_noise_lives(curve: NoiseCurve, limit: Two) -> Reach:
     return Reach(tones=Tones(high_cv=min(top, CV_SCALE), soft_cv=SHOULDER_CV))
 
 
-def _of_frames(motion_px: float) -> str:
-    count = frames_each_side(motion_px)
+def _of_frames(movement: Movement) -> str:
+    count = frames_each_side(movement)
     side = "1 frame each side still matches" if count == 1 else f"{count} frames each side still match"
-    return f"Motion of up to {motion_px:.0f} px a frame: {side}."
+    if movement.standing >= STANDS:
+        return f"{100 * movement.standing:.0f} % of the picture stands still: {side}."
+    return f"Motion of up to {movement.px:.0f} px a frame: {side}."
 
 
 def _of_amounts(sigma: Two, limit: Two, amounts: Two, rungs: Sequence[Rung]) -> str:

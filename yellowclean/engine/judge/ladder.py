@@ -12,6 +12,7 @@ from ..chain import noise_chain
 from ..frames import Frame, Region, StopCheck, never, raise_if
 from ..measure.profile import NoiseProfile
 from ..media import Source
+from ..motion import Movement
 from ..pipeline import Footage
 from ..plan import Plan
 from .risk import RiskAt
@@ -36,7 +37,7 @@ class Rung(BaseModel):
 
 
 def ladder(
-    source: Source, profile: NoiseProfile, motion_px: float, n: int, *, stopped: StopCheck = never
+    source: Source, profile: NoiseProfile, movement: Movement, n: int, *, stopped: StopCheck = never
 ) -> list[Rung]:
     """The rungs at frame n, from a piece of its middle; none for a shot that is clean."""
     if max(profile.typical_cv("luma"), profile.chroma_cv) < LEAST_SIGMA_CV:
@@ -47,7 +48,7 @@ def ladder(
     rungs = []
     for strength in RUNGS:
         raise_if(stopped)
-        plan = Plan(profile=profile, steps=noise_chain(source.info.frames, motion_px, strength, strength))
+        plan = Plan(profile=profile, steps=noise_chain(source.info.frames, movement, strength, strength))
         risk = judge.of(plan)
         rungs.append(Rung(strength=strength, luma=risk.luma, chroma=risk.chroma))
     return rungs

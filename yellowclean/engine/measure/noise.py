@@ -18,6 +18,7 @@ from ..colour.opponent import OPPONENT, SIGNALS
 from ..errors import BadInput
 from ..frames import Array, Frame, Progress, Region, StopCheck, luma, never, raise_if
 from ..media import Source
+from ..motion import Movement
 from ..treat.stabilise import Stabiliser
 from .blocks import SIDE, block_statistics
 from .curve import blind_curve, noise_ratios
@@ -54,7 +55,7 @@ class NoiseReading:
     profile: NoiseProfile
     by_frame_cv: list[float]
     patches: list[PatchReading]
-    motion_px: float
+    movement: Movement
 
     @property
     def noisiest(self) -> int:
@@ -94,8 +95,8 @@ def measure_noise(
     if not told:
         told = automatic_patches(source.read(worst), worst, curve, source.info.clip_levels)
     lengths = [p.motion.length.ravel() for p in pairs if p.motion is not None]
-    motion_px = float(np.percentile(np.concatenate(lengths), 90)) if lengths else 0.0
-    return NoiseReading(profile, by_frame, told, motion_px)
+    movement = Movement.of(np.concatenate(lengths)) if lengths else Movement(0.0)
+    return NoiseReading(profile, by_frame, told, movement)
 
 
 def _user_patch(source: Source, patch: Patch, curve: NoiseCurve | None) -> PatchReading:

@@ -12,6 +12,7 @@ from ..colour.opponent import OPPONENT
 from ..frames import Array, Frame, Progress, StopCheck, never
 from ..judge.ladder import Rung, ladder
 from ..media import MediaInfo, Source
+from ..motion import Movement
 from .findings import DETECTORS, Detector, Finding, Glance, Look, Place
 from .noise import NoiseReading, measure_noise
 from .patch import Patch, PatchReading
@@ -65,7 +66,12 @@ class SurveyReport(BaseModel):
     findings: list[Finding]
     profile: NoiseProfile
     motion_px: float = Field(description="90th percentile of the motion between frames, in pixels.")
+    standing: float = Field(0, description="Share of the picture that stands still between frames, 0-1.")
     ladder: list[Rung] = Field([], description="Estimated error of the noise chain at several strengths.")
+
+    @property
+    def movement(self) -> Movement:
+        return Movement(self.motion_px, self.standing)
 
     def to_json(self) -> str:
         return self.model_dump_json(by_alias=True, indent=1)
@@ -122,8 +128,9 @@ def survey(
         patches=reading.patches,
         findings=_in_order(_noise_findings(reading, chosen.start), others),
         profile=reading.profile,
-        motion_px=reading.motion_px,
-        ladder=ladder(source, reading.profile, reading.motion_px, middle, stopped=stopped),
+        motion_px=reading.movement.px,
+        standing=reading.movement.standing,
+        ladder=ladder(source, reading.profile, reading.movement, middle, stopped=stopped),
     )
 
 
