@@ -246,20 +246,20 @@ class Effects(TestCase):
         self.assertGreater(psnr(twice, clean[2]), psnr(once, clean[2]) - 0.5)
 
     def test_a_moving_thing_leaves_no_trail(self) -> None:
-        """A bright block passes over a standing wall: behind it the merge is no worse than spatial alone."""
-        still, rng = shot_pair("quay", Camera(noiseless=True))[1][0][:160, :256], np.random.default_rng(9)
-        truth = []
-        for n in range(11):
-            frame = still.copy()
-            frame[50:110, 10 + 16 * n : 50 + 16 * n] = 0.9
-            truth.append(frame)
-        frames = [(f + rng.normal(0, 10 / CV_SCALE, f.shape)).astype(np.float32) for f in truth]
-        steps = [Step(kind="temporal", settings={"frames": 5}), Step(kind="spatial")]
-        chain, alone = (result(frames, white_profile(10), s, 5) - truth[5] for s in (steps, steps[1:]))
-        behind, ahead = np.s_[46:114, 10:88], np.s_[46:114, 132:210]
-        for where in (behind, ahead):
-            self.assertLess((chain[where] ** 2).mean(), (alone[where] ** 2).mean())
-            self.assertLess(abs(float((chain - alone)[where].mean())) * CV_SCALE, 0.5)
+        """A bright block passes over a standing picture: behind it the merge is no worse than spatial alone."""
+        for scene in ("quay", "cloth"):
+            still = shot_pair(scene, Camera(noiseless=True), 640, 384, 2)[1][0][:160, :256]
+            rng, truth = np.random.default_rng(9), [still.copy() for _ in range(11)]
+            for n, frame in enumerate(truth):
+                frame[50:110, 10 + 16 * n : 50 + 16 * n] = 0.9
+            frames = [(f + rng.normal(0, 10 / CV_SCALE, f.shape)).astype(np.float32) for f in truth]
+            steps = [Step(kind="temporal", settings={"frames": 5}), Step(kind="spatial")]
+            chain, alone = (result(frames, white_profile(10), s, 5) - truth[5] for s in (steps, steps[1:]))
+            for where in (np.s_[46:114, 10:88], np.s_[46:114, 132:210]):
+                with self.subTest(scene=scene, where=where):
+                    self.assertLess((chain[where] ** 2).mean(), (alone[where] ** 2).mean())
+            near = np.s_[50:110, 60:88]
+            self.assertLess(abs(float((chain - alone)[near].mean())) * CV_SCALE, 0.5)
 
     def test_flat_shadows_keep_their_level_and_the_picture_its_colours(self) -> None:
         """CIEDE2000 by colour-science, an independent implementation (Sharma, Wu, Dalal 2005)."""
