@@ -110,7 +110,7 @@ def preview(clip: Clip) -> None:
 
     def parked(k: int) -> Frame:
         fresh = Footage(clip)
-        fresh._frames, fresh._lumas, fresh._flows = footage._frames, footage._lumas, footage._flows
+        fresh._frames, fresh._lumas, fresh._tracks = footage._frames, footage._lumas, footage._tracks
         return Pipeline(fresh, plan_of(k)).frame(6, PREVIEW)
 
     parked(0)

@@ -172,6 +172,38 @@ class Effects(TestCase):
         out = result(frames, white_profile(4), [step], 2)
         self.assertLess(np.abs(out - b).mean(), np.abs(frames[2] - b).mean())
 
+    def test_repeated_frames_are_no_second_opinion(self) -> None:
+        noisy, clean = shot_pair("quay", Camera(stops_under=3))
+        profile = measure_noise(MemorySource(noisy)).profile
+        repeated = [noisy[2]] * 5
+        alone = psnr(result([noisy[2]], profile, CHAIN[1:], 0), clean[2])
+        self.assertGreater(psnr(result(repeated, profile, CHAIN, 2), clean[2]), alone - 0.2)
+        plan = Plan(profile=profile, steps=CHAIN[:1])
+        self.assertGreater(Pipeline(Footage(MemorySource(repeated)), plan).noise_left(2)[0], 0.9)
+
+    def test_flashes_and_fades_pull_no_level_along(self) -> None:
+        rng = np.random.default_rng(11)
+        still = shot_pair("cloth", Camera(noiseless=True), 480, 272, 2)[1][0]
+        gains = {"flash": [1, 1, 1, 1.5, 1, 1, 1], "fade": [1, 0.85, 0.7, 0.55, 0.4, 0.25, 0.1]}
+        for name, curve in gains.items():
+            truth = [(still * gain).astype(np.float32) for gain in curve]
+            frames = [(f + rng.normal(0, 8 / CV_SCALE, f.shape)).astype(np.float32) for f in truth]
+            for n in (2, 3, 6):
+                chain, alone = (result(frames, white_profile(8), s, n) for s in (CHAIN, CHAIN[1:]))
+                with self.subTest(name, n=n):
+                    self.assertLess(np.abs((chain - truth[n]).mean(axis=(0, 1))).max() * CV_SCALE, 0.3)
+                    self.assertGreater(psnr(chain, truth[n]), psnr(alone, truth[n]) - 0.05)
+
+    def test_clipped_whites_and_crushed_blacks_stay_where_they_are(self) -> None:
+        rng = np.random.default_rng(12)
+        scene = np.full((128, 192, 3), 0.5, np.float32)
+        scene[:, :64], scene[:, 128:] = 0.0, 1.0
+        frames = [np.clip(scene + rng.normal(0, 0.01, scene.shape), 0, 1).astype(np.float32) for _ in range(5)]
+        out = result(frames, measure_noise(MemorySource(frames)).profile, CHAIN, 2)
+        for columns in (slice(4, 60), slice(132, 188)):
+            self.assertLess(abs(float((out - frames[2])[:, columns].mean())) * CV_SCALE, 0.5)
+            self.assertLess(out[:, columns].std(), 0.5 * frames[2][:, columns].std())
+
     def test_amounts_scale_what_is_taken_and_zero_takes_nothing(self) -> None:
         noisy, _ = shot_pair("dusk", Camera(stops_under=3))
         profile = measure_noise(MemorySource(noisy)).profile

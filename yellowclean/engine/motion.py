@@ -34,9 +34,9 @@ class Flow:
     vectors: Array
     reduction: float
 
-    def doubt(self, back: Flow) -> Array:
-        """How far from its start a pixel ends that goes along this motion and `back` again, H'×W' in full-size
-        pixels: what is hidden or uncovered does not come home."""
+    def checked(self, back: Flow) -> Track:
+        """This motion with its doubt: how far from its start a pixel ends that goes along it and `back` again.
+        What is hidden or uncovered does not come home."""
         height, width = self.vectors.shape[:2]
         y, x = np.indices((height, width), np.float32)
         moved = self.vectors / np.float32(self.reduction)
@@ -44,11 +44,20 @@ class Flow:
             back.vectors, x + moved[..., 0], y + moved[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE
         )
         away = self.vectors + there
-        return np.hypot(away[..., 0], away[..., 1]).astype(np.float32)
+        doubt = np.hypot(away[..., 0], away[..., 1]).astype(np.float32)
+        return Track(np.concatenate([self.vectors, doubt[..., None]], axis=2), self.reduction)
 
     def typical(self) -> float:
         """90th percentile of the displacement in pixels."""
         return float(np.percentile(np.hypot(self.vectors[..., 0], self.vectors[..., 1]), 90))
+
+
+@dataclass(frozen=True, slots=True)
+class Track:
+    """H'×W'×3: where each pixel is found in a neighbour (x, y), and the doubt about it, in full-size pixels."""
+
+    field: Array
+    reduction: float
 
 
 class Movement(NamedTuple):

@@ -18,7 +18,7 @@ from .errors import BadInput
 from .frames import LUMA_WEIGHTS, Array, Frame, Region, StopCheck, extended, never, raise_if, scaled
 from .measure.profile import NoiseProfile
 from .media import Source
-from .motion import Flow, flow, prepared
+from .motion import Flow, Track, flow, prepared
 from .plan import Plan, Step
 from .reach.matte import matte
 from .treat import Picture, Window
@@ -40,7 +40,8 @@ class Footage:
         self.whole = Region(0, 0, self.info.width, self.info.height)
         self._frames: BoundedCache[Frame] = BoundedCache(FRAME_CACHE_BYTES, lambda f: f.nbytes)
         self._lumas: BoundedCache[npt.NDArray[np.uint8]] = BoundedCache(32 << 20, lambda f: f.nbytes)
-        self._flows: BoundedCache[Flow] = BoundedCache(192 << 20, lambda f: f.vectors.nbytes)
+        self._flows: BoundedCache[Flow] = BoundedCache(128 << 20, lambda f: f.vectors.nbytes)
+        self._tracks: BoundedCache[Track] = BoundedCache(128 << 20, lambda t: t.field.nbytes)
         self.pictures: BoundedCache[Picture] = BoundedCache(
             PICTURE_CACHE_BYTES, lambda p: p.rgb.nbytes + p.noise.nbytes
         )
@@ -53,8 +54,11 @@ class Footage:
         """Source frame n; callers must not write into it."""
         return self._frames.get(n, lambda: self.source.read(n))
 
-    def motion(self, n: int, neighbour: int) -> Flow:
-        """Motion from frame n to a neighbour."""
+    def motion(self, n: int, neighbour: int) -> Track:
+        """Motion from frame n to a neighbour, checked against the way back."""
+        return self._tracks.get((n, neighbour), lambda: self._flow(n, neighbour).checked(self._flow(neighbour, n)))
+
+    def _flow(self, n: int, neighbour: int) -> Flow:
         return self._flows.get((n, neighbour), lambda: flow(self._luma(n), self._luma(neighbour), self.info.width))
 
     def _luma(self, n: int) -> npt.NDArray[np.uint8]:
@@ -87,7 +91,7 @@ class Pipeline:
     def stabiliser(self) -> Stabiliser:
         return Stabiliser.of(self.profile)
 
-    def motion(self, n: int, neighbour: int) -> Flow:
+    def motion(self, n: int, neighbour: int) -> Track:
         return self.footage.motion(n, neighbour)
 
     def frame(self, n: int, region: Region | None = None, scale: float = 1.0) -> Frame:

@@ -14,7 +14,7 @@ import numpy as np
 
 from ..frames import Array, Frame, Region
 from ..measure.profile import NoiseProfile
-from ..motion import Flow
+from ..motion import Track
 from ..pipeline import Footage, Pipeline
 from ..plan import Plan
 from ..treat.grain import grain_field
@@ -82,5 +82,5 @@ class _Nudged(Footage):
     def frame(self, n: int) -> Frame:
         return self._frame if n == self._n else self._original.frame(n)
 
-    def motion(self, n: int, neighbour: int) -> Flow:
+    def motion(self, n: int, neighbour: int) -> Track:
         return self._original.motion(n, neighbour)

@@ -10,7 +10,7 @@ import numpy as np
 
 from ..frames import Array, Frame, Region
 from ..measure.profile import NoiseProfile
-from ..motion import Flow
+from ..motion import Track
 from ..parameters import Parameters
 from .stabilise import Stabiliser
 
@@ -55,7 +55,7 @@ class Around(Protocol):
     @property
     def stabiliser(self) -> Stabiliser: ...
 
-    def motion(self, n: int, neighbour: int) -> Flow:
+    def motion(self, n: int, neighbour: int) -> Track:
         """Motion of the source from frame n to a neighbour."""
 
 

@@ -12,6 +12,7 @@ import numba as nb
 import numpy as np
 
 from ..frames import Array
+from ..motion import Track
 from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity
 from .base import Around, Need, Picture, Treatment, Window
@@ -57,22 +58,19 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
     spectrum = around.profile.spectrum_array()[:, 0]
     sigma = np.sqrt((spectrum**2).mean(axis=(1, 2))).astype(np.float32)
     shape = before.shape[1:]
-    total, weight, squares = before.copy(), np.ones(shape, np.float32), np.ones(shape, np.float32)
+    total, weight, carried = before.copy(), np.ones(shape, np.float32), np.ones(shape, np.float32)
+    squares = np.zeros(shape, np.float32)
+    sums = total, weight, carried, squares
     place = np.array([window.x + core.x, window.y + core.y, core.x, core.y, p.search], np.float32)
     slack = _slack(spectrum)
     for n in window.neighbours:
         other = around.stabiliser.opponent(window.pull(n).rgb)
-        flow = around.motion(window.n, n)
-        doubt = flow.doubt(around.motion(n, window.n))
-        field = np.concatenate([flow.vectors, doubt[..., None]], axis=2)
-        _merge_neighbour(
-            before, other, field, flow.reduction, place, sigma, slack, p.difference, total, weight, squares
-        )
+        _merge_neighbour(before, other, around.motion(window.n, n), place, sigma, slack, p.difference, *sums)
     total /= weight
     share = np.array([p.luma, p.chroma, p.chroma], np.float32)[:, None, None] / 100
     after = before + share * (total - before)
-    own = 1 - share[:2] + share[:2] / weight
-    left = here.noise * (own**2 + share[:2] ** 2 * (squares - 1) / weight**2)
+    own = 1 - share[:2] + share[:2] * carried / weight
+    left = here.noise * (own**2 + share[:2] ** 2 * squares / weight**2)
     merged = Picture(around.stabiliser.applied(here.rgb, before, after, here.noise - left), left)
     return merged.part(window.wanted.within(core))
 
@@ -89,21 +87,20 @@ def _slack(spectrum: Array) -> Array:
 
 
 def _merge_neighbour(
-    before: Array, other: Array, vectors: Array, reduction: float, place: Array, sigma: Array, slack: Array,
-    limit: float, total: Array, weight: Array, squares: Array,
+    before: Array, other: Array, track: Track, place: Array, sigma: Array, slack: Array, limit: float,
+    total: Array, weight: Array, carried: Array, squares: Array,
 ) -> None:  # fmt: skip
     """Add one neighbour to the running sums, each pixel with its own trust."""
     height, width = before.shape[1:]
     warped = np.empty_like(before)
-    gain = np.empty((height, width), np.float32)
-    doubt = np.empty((height, width), np.float32)
-    in_bands(height, lambda a, b: _warp_rows(other, vectors, reduction, place, warped, gain, doubt, a, b))
+    gain, doubt = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
+    in_bands(height, lambda a, b: _warp_rows(other, track.field, track.reduction, place, warped, gain, doubt, a, b))
     across = np.empty((2, height, width), np.float32)
     in_bands(height, lambda a, b: _difference_rows(before, warped, gain, sigma, across, a, b))
     in_bands(
         height,
         lambda a, b: _trust_rows(
-            across, warped, gain, doubt, slack, np.float32(limit), total, weight, squares, a, b
+            across, warped, gain, doubt, slack, np.float32(limit), total, weight, carried, squares, a, b
         ),
     )
 
@@ -198,8 +195,9 @@ def _difference_rows(before, warped, gain, sigma, across, first, end):  # type: 
 
 
 @nb.njit(nogil=True, cache=True)
-def _trust_rows(across, warped, gain, doubt, slack, limit, total, weight, squares, first, end):  # type: ignore[no-untyped-def]
-    """Finish the patch sums and add the neighbour with its weight."""
+def _trust_rows(across, warped, gain, doubt, slack, limit, total, weight, carried, squares, first, end):  # type: ignore[no-untyped-def]
+    """Finish the patch sums and add the neighbour with its weight: to the picture (`total`, `weight`), and to what
+    is left of the noise (`carried`, the part that the frame itself has; `squares`, the neighbours' own)."""
     height, width = gain.shape
     count = np.float32((2 * PATCH + 1) ** 2)
     for y in range(first, end):
@@ -218,8 +216,14 @@ def _trust_rows(across, warped, gain, doubt, slack, limit, total, weight, square
             w = np.exp(-strange - doubt[y, x] * doubt[y, x])
             if w < np.float32(0.01):
                 continue
+            # A difference smaller than noise makes means that the neighbour carries the same noise: a repeated
+            # frame, or one that a codec predicted. It then takes little of it away.
+            same = 1 - energy / count
+            if same < slack[0]:
+                same = np.float32(0)
             weight[y, x] += w
-            squares[y, x] += w * w * gain[y, x]
+            carried[y, x] += w * same
+            squares[y, x] += w * w * gain[y, x] * (1 - same * same)
             for k in range(3):
                 total[k, y, x] += w * warped[k, y, x]
 
