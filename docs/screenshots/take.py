@@ -84,6 +84,7 @@ def take(page: Page) -> None:
     keep(page, "bench-removed")
     page.get_by_label("Zoom").select_option("fit")
     page.keyboard.press("7")
+    reach_and_grain(page)
     page.get_by_role("button", name="Render…").click()
     page.get_by_label("Last frame").fill("11")
     if not page.locator("[data-render=done]").count():
@@ -94,6 +95,38 @@ def take(page: Page) -> None:
     page.goto(f"{ADDRESS}/profiles")
     page.wait_for_selector("table")
     keep(page, "profiles")
+
+
+def reach_and_grain(page: Page) -> None:
+    """The matte of a step with a sampled colour and a shape, and the controls of grain; all undone after."""
+    page.get_by_role("button", name="1. Temporal").click()
+    page.get_by_role("button", name="2. Spatial").click()
+    reach = page.locator("[data-step=spatial]").get_by_test_id("reach")
+    box = page.locator("canvas").bounding_box() or {"width": 0, "height": 0}
+    reach.get_by_role("button", name="Add a colour").click()
+    page.locator("canvas").click(position={"x": box["width"] * 0.4, "y": box["height"] * 0.5})
+    expect(reach.get_by_test_id("hue")).to_be_visible()
+    reach.get_by_role("button", name="Ellipse").click()
+    reach.get_by_role("button", name="Show matte").click()
+    page.locator("aside").evaluate("side => side.scrollTo(0, 900)")
+    page.wait_for_timeout(1500)
+    settled(page)
+    keep(page, "bench-reach")
+    for _ in range(2):
+        page.get_by_role("button", name="Undo").click()
+    page.get_by_role("button", name="2. Spatial").click()
+    page.keyboard.press("7")
+    page.get_by_label("Treatment to add").select_option("grain")
+    page.get_by_role("button", name="Add step").click()
+    page.get_by_role("button", name="3. Grain").click()
+    page.get_by_label("Zoom").select_option("200")
+    page.locator("aside").evaluate("side => side.scrollTo(0, 420)")
+    page.wait_for_timeout(1500)
+    settled(page)
+    keep(page, "bench-grain")
+    page.get_by_role("button", name="Remove step").click()
+    page.get_by_label("Zoom").select_option("fit")
+    settled(page)
 
 
 def main() -> None:

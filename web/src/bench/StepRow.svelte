@@ -53,7 +53,7 @@
     {#if marks.length}<span class="text-[13px] whitespace-nowrap text-quiet">{marks.join(", ")}</span>{/if}
     <span aria-hidden="true" class="text-quiet">{open ? "–" : "+"}</span>
   </div>
-  <p class="mt-0.5 text-[13px] text-quiet">{step.reason || `For ${treatment.treats.join(" and ")}.`}</p>
+  <p class="mt-0.5 text-[13px] text-quiet">{step.reason || treatment.parameters.description}</p>
   {#if open}
     <div class="mt-1.5">
       {#each controls as control (control.name)}

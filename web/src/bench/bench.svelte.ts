@@ -17,6 +17,7 @@ import {
   type Version,
   type View,
 } from "../api/client";
+import { changedNumber } from "../lib/changes";
 import { clamp, type Box } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
 import { router } from "../lib/router.svelte";
@@ -61,7 +62,7 @@ export class Bench {
   private sending = false;
   private changes = 0;
   private sent = 0;
-  private lastChange = { what: "", at: 0 };
+  private lastChange: { what: string | null; at: number } = { what: null, at: 0 };
   /** Where the steps act, as one works on it. */
   readonly reach = new ReachDesk(this);
 
@@ -240,7 +241,7 @@ export class Bench {
     const steps = (this.version?.plan.steps ?? []).map((step, k) =>
       k === index ? { ...step, ...change } : step,
     );
-    this.changeSteps(steps, `${index}:${Object.keys(change).join()}`);
+    this.changeSteps(steps);
   }
 
   /** Repeat a step behind itself; it then measures what the first has left. */
@@ -280,12 +281,13 @@ export class Bench {
       await this.measureRemaining();
     });
 
-  private changeSteps(steps: Step[], what = ""): void {
+  private changeSteps(steps: Step[]): void {
     const version = this.version;
     if (!version) return;
-    const same =
-      what !== "" && what === this.lastChange.what && Date.now() - this.lastChange.at < ONE_CHANGE_MS;
-    if (!same) this.past.push({ id: version.id, plan: $state.snapshot(version.plan) });
+    const what = changedNumber(version.plan.steps, steps);
+    const dragged =
+      what !== null && what === this.lastChange.what && Date.now() - this.lastChange.at < ONE_CHANGE_MS;
+    if (!dragged) this.past.push({ id: version.id, plan: $state.snapshot(version.plan) });
     this.lastChange = { what, at: Date.now() };
     this.future = [];
     this.put(version, { ...version.plan, steps });

@@ -203,5 +203,5 @@ def _white(out, seed, layer, left, top):  # type: ignore[no-untyped-def]
 
 
 TREATMENT = Treatment(
-    kind="grain", title="Grain", treats=("grain",), order=90, parameters=Grain, need=need, apply=apply,
+    kind="grain", title="Grain", treats=(), order=90, parameters=Grain, need=need, apply=apply,
 )  # fmt: skip
