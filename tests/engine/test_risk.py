@@ -8,7 +8,7 @@ import numpy as np
 
 from tests.clips import MemorySource, shot_pair
 from yellowclean.engine.chain import noise_chain
-from yellowclean.engine.frames import Frame, Region
+from yellowclean.engine.frames import CV_SCALE, Frame, Region
 from yellowclean.engine.judge.ladder import RUNGS, Rung, ladder, suggested_stop
 from yellowclean.engine.judge.risk import RiskAt
 from yellowclean.engine.measure.noise import measure_noise
@@ -37,12 +37,34 @@ class Estimates(TestCase):
                 plan = Plan(profile=profile, steps=noise_chain(5, Movement(2.0), strength, strength))
                 risk = judge.of(plan)
                 error = ((stabilised(Pipeline(footage, plan).frame(2, WHERE)) - truth) ** 2).mean(axis=(1, 2))
-                estimated.append((risk.luma, risk.chroma))
+                estimated.append((risk.luma.error, risk.chroma.error))
                 true.append((error[0] / variance[0], error[1:].sum() / variance[1:].sum()))
             with self.subTest(bayer=bayer):
                 steps = np.diff(np.array(estimated), axis=0), np.diff(np.array(true), axis=0)
                 self.assertLess(np.abs(steps[0] - steps[1]).max(), 0.015)
                 self.assertGreater(np.abs(steps[1]).max(), 0.03)
+
+    def test_noise_left_and_structure_lost_are_told_apart(self) -> None:
+        """Two takes of one scene: what differs between their results is noise, the rest of the error is not. What
+        follows a nudge bounds the noise from above (Poincaré's inequality), and not by much."""
+        truth = shot_pair("quay", Camera(noiseless=True), 640, 384, 5)[1]
+        profile, rng = white_profile(12), np.random.default_rng(3)
+        takes = [[(f + rng.normal(0, 12 / CV_SCALE, f.shape)).astype(np.float32) for f in truth] for _ in range(2)]
+        judge = RiskAt(Footage(MemorySource(takes[0])), profile, 2, WHERE)
+        for strength in (60.0, 120.0):
+            plan = Plan(profile=profile, steps=noise_chain(5, Movement(2.0), strength, strength))
+            results = [Pipeline(Footage(MemorySource(take)), plan).frame(2, WHERE) for take in takes]
+            power = (12 / CV_SCALE) ** 2
+            noise = float(((results[0] - results[1]) ** 2).mean()) / 2 / power
+            error = float(np.mean([(r - truth[2][WHERE.slices]) ** 2 for r in results])) / power
+            risk = judge.of(plan)
+            found = [
+                (getattr(risk.luma, part) + 2 * getattr(risk.chroma, part)) / 3 for part in ("noise", "structure")
+            ]
+            with self.subTest(strength=strength):
+                self.assertGreater(found[0], 0.95 * noise)
+                self.assertLess(found[0], 1.45 * noise)
+                self.assertAlmostEqual(found[0] + found[1], error, delta=0.01)
 
 
 class Ladders(TestCase):

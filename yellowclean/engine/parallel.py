@@ -12,6 +12,8 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from functools import cache
 
+import cv2
+
 
 def thread_count() -> int:
     """Threads a kernel may use: `YELLOW_CLEAN_THREADS`, else one for each core."""
@@ -21,6 +23,10 @@ def thread_count() -> int:
 @cache
 def _pool() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(thread_count(), thread_name_prefix="band")
+
+
+# OpenCV spreads its work by itself: over no more threads than our own kernels, so that workers share the cores.
+cv2.setNumThreads(thread_count())
 
 
 def in_bands(rows: int, work: Callable[[int, int], None], least: int = 32) -> None:

@@ -52,7 +52,10 @@ class Footage:
 
     def frame(self, n: int) -> Frame:
         """Source frame n; callers must not write into it."""
-        return self._frames.get(n, lambda: self.source.read(n))
+        return self._frames.get(n, lambda: self._read(n))
+
+    def _read(self, n: int) -> Frame:
+        return self.source.read(n)
 
     def motion(self, n: int, neighbour: int) -> Track:
         """Motion from frame n to a neighbour, checked against the way back."""
@@ -112,10 +115,8 @@ class Pipeline:
 
     def matte(self, step: int, n: int, region: Region | None = None, scale: float = 1.0) -> Array:
         """Where step number `step` of the plan (counted from 0, acting or not) acts in frame n: H×W, 0-1."""
-        if not 0 <= step < len(self.plan.steps):
-            raise BadInput(f"step {step} does not exist; the plan has {len(self.plan.steps)} steps.")
         region = self._checked(n, region)
-        reach = self.plan.steps[step].reach
+        reach = self.plan.step(step).reach
         wider = region.grown(reach.margin)
         before = self._extended(self._depth(step), n, wider)
         whole = matte(reach, before.rgb, self.profile.curve, n, wider.x, wider.y)

@@ -7,7 +7,7 @@ from typing import Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
-from .errors import BadPlan
+from .errors import BadInput, BadPlan
 from .measure.profile import NoiseProfile, first_problem
 from .reach.model import Reach
 from .treat import TREATMENTS, Parameters, Treatment
@@ -77,6 +77,22 @@ class Plan(BaseModel):
 
     def to_json(self) -> str:
         return self.model_dump_json(by_alias=True, indent=1)
+
+    def step(self, number: int) -> Step:
+        """A step by its number, counted from 0; raises `BadInput` when there is none."""
+        if not 0 <= number < len(self.steps):
+            raise BadInput(f"step {number} does not exist; the plan has {len(self.steps)} steps.")
+        return self.steps[number]
+
+    def with_setting(self, number: int, setting: str, value: float) -> Plan:
+        """The plan with one setting of one step changed; raises `BadPlan` when it is out of range."""
+        step = self.step(number)
+        document = step.model_dump() | {"settings": {**step.settings, setting: value}}
+        try:
+            changed = Step.model_validate(document)
+        except ValidationError as error:
+            raise BadPlan(first_problem(error)) from error
+        return self.model_copy(update={"steps": [*self.steps[:number], changed, *self.steps[number + 1 :]]})
 
     def draft(self) -> Plan:
         """The plan without the steps that look at other frames: a coarse picture in a fraction of the time."""

@@ -16,15 +16,13 @@ from django.conf import settings
 
 from ..engine.errors import BadInput
 from ..engine.frames import Frame, Region, StopCheck, as_uint8
+from ..engine.judge.looks import Signal, amplified, signal_of, stress_level, stressed
 from ..engine.media import open_source
 from ..engine.pipeline import Footage, Pipeline
 from ..engine.plan import Plan
 from .models import Shot
 
 View = Literal["source", "result", "removed", "reach"]
-REMOVED_GAIN = 8.0
-"""How much what was removed is amplified, around mid grey."""
-
 OPEN_SHOTS, OPEN_PLANS = 3, 4
 
 
@@ -67,13 +65,17 @@ def pipeline_for(shot: Shot, plan: Plan, stopped: StopCheck) -> Pipeline:
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """One view of frame `n`; `step` counts from 0 and says whose matte the view "reach" shows."""
+    """One view of frame `n`; `step` counts from 0 and says whose matte the view "reach" shows; `stress` is in
+    percent, `gain` that of what was removed."""
 
     n: int
     view: View
     region: Region | None
     scale: float
     step: int = 0
+    signal: Signal = "all"
+    stress: float = 0.0
+    gain: float = 8.0
 
 
 def picture(shot: Shot, plan: Plan, asked: Asked, stopped: StopCheck) -> bytes:
@@ -96,15 +98,14 @@ def _content(plan: Plan, asked: Asked) -> str:
 
 def _view(pipeline: Pipeline, asked: Asked) -> Frame:
     where = asked.n, asked.region, asked.scale
-    if asked.view == "source":
-        return pipeline.source_frame(*where)
-    if asked.view == "result":
-        return pipeline.frame(*where)
     if asked.view == "reach":
         return np.repeat(pipeline.matte(asked.step, *where)[..., None], 3, axis=2).astype(np.float32)
-    removed = pipeline.source_frame(*where) - pipeline.frame(*where)
-    shown: Frame = np.float32(0.5) + np.float32(REMOVED_GAIN) * removed
-    return shown
+    if asked.view == "removed":
+        removed = amplified(pipeline.source_frame(*where) - pipeline.frame(*where), asked.gain)
+        return signal_of(removed, asked.signal)
+    frame = pipeline.source_frame(*where) if asked.view == "source" else pipeline.frame(*where)
+    frame = signal_of(frame, asked.signal)
+    return stressed(frame, asked.stress, stress_level(pipeline.footage.frame(asked.n))) if asked.stress else frame
 
 
 def _png(frame: Frame) -> bytes:

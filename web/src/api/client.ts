@@ -20,6 +20,7 @@ export type HueSample = Schemas["HueSample"];
 export type Tones = Schemas["Tones"];
 export type Detail = Schemas["Detail"];
 export type Shape = Schemas["Shape"];
+export type Strip = Schemas["Strip"];
 export type Version = Schemas["VersionOut"];
 export type Profile = Schemas["ProfileOut"];
 export type ProfileFit = Schemas["ProfileFit"];
@@ -68,6 +69,21 @@ export function pictureAddress(
   if (region) query.set("region", [region.x, region.y, region.width, region.height].join(","));
   query.set("key", key);
   return `/api/shots/${shot.id}/frame?${query}`;
+}
+
+/** How the picture is looked at: one signal alone, contrast raised, what was removed amplified. */
+export interface Look {
+  signal: "all" | "luma" | "chroma" | "r" | "g" | "b";
+  stress: number;
+  gain: number;
+}
+
+export const PLAIN: Look = { signal: "all", stress: 0, gain: 8 };
+
+/** The part of an address that asks for a look; nothing for the plain one. */
+export function lookQuery(look: Look): string {
+  const changed = Object.entries(look).filter(([name, value]) => value !== PLAIN[name as keyof Look]);
+  return changed.map(([name, value]) => `&${name}=${value}`).join("");
 }
 
 /** The address of the coarse picture that stands in until the exact one is there. */

@@ -8,7 +8,10 @@
   import { HOLD, KEYS, press } from "./keys";
   import Picture from "./Picture.svelte";
   import RenderDialog from "./RenderDialog.svelte";
+  import LookControls from "./LookControls.svelte";
   import ScrubBar from "./ScrubBar.svelte";
+
+  import TestStrip from "./TestStrip.svelte";
 
   const { shotId }: { shotId: number } = $props();
   // A change of shot makes a new page (see App), so the number is taken once.
@@ -89,7 +92,7 @@
               class={["btn join-item btn-xs", bench.view === view && "btn-active btn-neutral"]}
               aria-pressed={bench.view === view}
               disabled={view !== "source" && !bench.version}
-              onclick={() => bench.look(view)}>{label}</button
+              onclick={() => bench.show(view)}>{label}</button
             >
           {/each}
         </div>
@@ -103,6 +106,7 @@
           >hold <kbd class="kbd kbd-xs">{HOLD.shown}</kbd> to see the source</span
         >
         <span class="grow"></span>
+        <LookControls {bench} />
         <label class="flex items-center gap-1.5">
           Zoom
           <select
@@ -116,7 +120,10 @@
           </select>
         </label>
       </div>
-      <div class="min-h-0 grow"><Picture {bench} /></div>
+      <div class="relative min-h-0 grow">
+        <Picture {bench} />
+        <TestStrip {bench} />
+      </div>
       <ScrubBar {bench} />
     </main>
   </div>

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { draftOf, pictureAddress, type View } from "../api/client";
+  import { draftOf, lookQuery, pictureAddress, type View } from "../api/client";
   import { boxBetween, clamp, fitScale, held, place, visible, type Box } from "../lib/geometry";
   import { notices } from "../lib/notices.svelte";
   import { Bitmaps } from "./bitmaps";
@@ -46,15 +46,8 @@
 
   function addressOf(view: View): string {
     if (!bench.shot) return "";
-    return pictureAddress(
-      bench.shot,
-      bench.n,
-      view,
-      bench.version,
-      region,
-      Math.min(scale, 1),
-      bench.reach.step,
-    );
+    const { shot, n, version, reach, look } = bench;
+    return pictureAddress(shot, n, view, version, region, Math.min(scale, 1), reach.step) + lookQuery(look);
   }
 
   function waiting(): boolean {
@@ -144,7 +137,7 @@
     bench.zoom = next;
   }
 
-  const label = { source: "Source", result: "Result", removed: "Removed ×8", reach: "" } as const;
+  const label = { source: "Source", result: "Result", removed: "Removed", reach: "" } as const;
   const left = $derived(placement.offsetX / ratio);
   const shownWidth = $derived((frame.width * scale) / ratio);
 </script>

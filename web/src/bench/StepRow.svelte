@@ -33,6 +33,16 @@
     );
   }
 
+  let tried = $state("");
+  $effect(() => {
+    if (!tried) tried = controls[0]?.name ?? "";
+  });
+
+  function tryOut() {
+    const control = controls.find((c) => c.name === tried);
+    if (control) void bench.strip.start(index, control);
+  }
+
   function change(part: Partial<Step>) {
     bench.changeStep(index, part);
   }
@@ -76,6 +86,13 @@
         {/each}
       </details>
       <ReachEditor {bench} step={index} />
+      <div class="flex items-center gap-1.5 border-t border-rule pt-1.5">
+        <select class="select grow select-xs" bind:value={tried} aria-label="Setting to try">
+          {#each controls as control (control.name)}<option value={control.name}>{control.title}</option
+            >{/each}
+        </select>
+        <button class="btn btn-xs" onclick={tryOut}>Test strip</button>
+      </div>
       <div class="flex gap-1.5 pt-2">
         <button class="btn btn-xs" onclick={() => bench.repeatStep(index)}>Repeat</button>
         <button class="btn btn-xs" disabled={index === 0} onclick={() => bench.moveStep(index, index - 1)}

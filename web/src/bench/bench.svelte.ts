@@ -2,6 +2,8 @@ import {
   api,
   asked,
   listen,
+  PLAIN,
+  type Look,
   type NoiseCurve,
   type OutputFormat,
   type Patch,
@@ -22,6 +24,7 @@ import { clamp, type Box } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
 import { router } from "../lib/router.svelte";
 import { ReachDesk } from "./reach.svelte";
+import { StripDesk } from "./strip.svelte";
 
 /** A drag changes many times a second: it is sent as often as the server keeps up, and is one undo. */
 const SAVE_AFTER_MS = 40;
@@ -54,6 +57,8 @@ export class Bench {
   /** The place of the finding that was opened last. */
   marked = $state<(Box & { frame: number }) | null>(null);
   computing = $state(false);
+  /** How both sides of the picture are looked at. */
+  look = $state<Look>({ ...PLAIN });
 
   private past: { id: number; plan: Plan }[] = $state([]);
   private future: { id: number; plan: Plan }[] = $state([]);
@@ -65,6 +70,7 @@ export class Bench {
   private lastChange: { what: string | null; at: number } = { what: null, at: 0 };
   /** Where the steps act, as one works on it. */
   readonly reach = new ReachDesk(this);
+  readonly strip = new StripDesk(this);
 
   readonly version = $derived<Version | null>(this.shot?.plans.find((v) => v.id === this.versionId) ?? null);
   /** The curve of the saved profile that is chosen. */
@@ -153,7 +159,7 @@ export class Bench {
   }
 
   /** Show a view; results need a version. */
-  look(view: View): void {
+  show(view: View): void {
     if (view === "source" || this.version) this.view = view;
   }
 

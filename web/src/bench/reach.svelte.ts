@@ -41,7 +41,7 @@ export class ReachDesk {
   toggleMatte(step: number): void {
     const showing = this.bench.view === "reach" && this.step === step;
     this.step = step;
-    this.bench.look(showing ? "result" : "reach");
+    this.bench.show(showing ? "result" : "reach");
   }
 
   /** Take the colour at a place of the picture. */

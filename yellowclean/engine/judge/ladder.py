@@ -50,7 +50,7 @@ def ladder(
         raise_if(stopped)
         plan = Plan(profile=profile, steps=noise_chain(source.info.frames, movement, strength, strength))
         risk = judge.of(plan)
-        rungs.append(Rung(strength=strength, luma=risk.luma, chroma=risk.chroma))
+        rungs.append(Rung(strength=strength, luma=risk.luma.error, chroma=risk.chroma.error))
     return rungs
 
 

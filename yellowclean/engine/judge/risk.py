@@ -2,8 +2,9 @@
 
 Stein's unbiased risk estimate (Stein 1981) in its Monte-Carlo form (Ramani, Blu, Unser 2008), for
 correlated noise: with noise of covariance C, E|f(y) - x|² = E|f(y) - y|² - tr C + 2 tr(C·J), and the last
-term is found by nudging the source with noise of the same covariance. What it says holds noise left and
-structure lost alike, so its lowest point is where more strength begins to cost more than it brings.
+term is found by nudging the source with noise of the same covariance. What follows the nudge bounds from above
+how much of the noise is left (Poincaré's inequality); the rest of the error is structure. Where their sum is
+lowest, more strength begins to cost more than it brings.
 """
 
 from __future__ import annotations
@@ -20,7 +21,7 @@ from ..plan import Plan
 from ..treat.grain import grain_field
 from ..treat.stabilise import Stabiliser
 
-NUDGE = 0.25
+NUDGE = 0.12
 """Size of the nudge in sigma: small beside the noise, large beside what rounding does."""
 
 SURROUNDINGS = 96
@@ -28,11 +29,24 @@ SURROUNDINGS = 96
 
 
 @dataclass(frozen=True, slots=True)
-class Risk:
-    """Estimated mean square error as a share of the noise's own: 1 is untouched, 0 the truth."""
+class Share:
+    """Parts of the noise's own power: what the result is off the truth, and how much of that is noise."""
 
-    luma: float
-    chroma: float
+    error: float
+    noise: float
+
+    @property
+    def structure(self) -> float:
+        """The rest of the error: detail that was lost, and what was drawn in its place."""
+        return max(self.error - self.noise, 0.0)
+
+
+@dataclass(frozen=True, slots=True)
+class Risk:
+    """Estimates for luma and chroma: 1 is untouched, 0 the truth."""
+
+    luma: Share
+    chroma: Share
 
 
 class RiskAt:
@@ -41,46 +55,52 @@ class RiskAt:
 
     def __init__(self, footage: Footage, profile: NoiseProfile, n: int, region: Region, *, seed: int = 1) -> None:
         self._footage, self._n, self._region = footage, n, region
-        stabiliser = Stabiliser.of(profile)
-        self._stabilised = stabiliser.opponent
+        self._stabiliser = Stabiliser.of(profile)
         self._variance = (profile.spectrum_array()[:, 0] ** 2).mean(axis=(1, 2))
-        frame = footage.frame(n)
-        wide = region.grown(SURROUNDINGS).clipped(footage.info.width, footage.info.height)
-        field = grain_field(profile, seed, n, wide)
-        self._nudge = field[(slice(None), *region.within(wide).slices)]
-        before = stabiliser.opponent(frame[wide.slices])
-        nothing = np.zeros((2, wide.height, wide.width), np.float32)
-        nudged = frame.copy()
-        nudged[wide.slices] = stabiliser.applied(
-            np.ascontiguousarray(frame[wide.slices]), before, before + np.float32(NUDGE) * field, nothing
-        )
-        self._source = stabiliser.opponent(np.ascontiguousarray(frame[region.slices]))
-        self._nudged = _Nudged(footage, n, nudged)
+        self._nudged = _Nudged(footage, profile, self._stabiliser, region.grown(SURROUNDINGS), seed)
+        self._nudge = grain_field(profile, seed, n, region)
+        self._source = self._stabilised(footage.frame(n)[region.slices])
 
     def of(self, plan: Plan) -> Risk:
         """The risk of a plan whose steps are measured by that profile."""
         plain, moved = (self._result(footage, plan) for footage in (self._footage, self._nudged))
+        follows = (moved - plain) / np.float32(NUDGE)
         taken = ((plain - self._source) ** 2).mean(axis=(1, 2))
-        follows = (self._nudge * (moved - plain)).mean(axis=(1, 2)) / NUDGE
-        error = taken - self._variance + 2 * follows
-        return Risk(
-            float(error[0] / self._variance[0]),
-            float((error[1] + error[2]) / (self._variance[1] + self._variance[2])),
-        )
+        error = taken - self._variance + 2 * (self._nudge * follows).mean(axis=(1, 2))
+        noise = (follows**2).mean(axis=(1, 2))
+        return Risk(self._share(error, noise, [0]), self._share(error, noise, [1, 2]))
+
+    def _share(self, error: Array, noise: Array, axes: list[int]) -> Share:
+        power = self._variance[axes].sum()
+        return Share(float(error[axes].sum() / power), float(noise[axes].sum() / power))
 
     def _result(self, footage: Footage, plan: Plan) -> Array:
         return self._stabilised(Pipeline(footage, plan).frame(self._n, self._region))
 
+    def _stabilised(self, rgb: Frame) -> Array:
+        return self._stabiliser.opponent(np.ascontiguousarray(rgb))
+
 
 class _Nudged(Footage):
-    """Footage with one frame replaced; decoded frames and motion are those of the original."""
+    """Footage with a little more of its own noise around a place, other noise in every frame, so that what is
+    left of it shows what is left of the noise. Motion is that of the original."""
 
-    def __init__(self, footage: Footage, n: int, frame: Frame) -> None:
+    def __init__(
+        self, footage: Footage, profile: NoiseProfile, stabiliser: Stabiliser, around: Region, seed: int
+    ) -> None:
         super().__init__(footage.source)
-        self._original, self._n, self._frame = footage, n, frame
+        self._original, self._profile, self._stabiliser, self._seed = footage, profile, stabiliser, seed
+        self._around = around.clipped(footage.info.width, footage.info.height)
 
-    def frame(self, n: int) -> Frame:
-        return self._frame if n == self._n else self._original.frame(n)
+    def _read(self, n: int) -> Frame:
+        frame = self._original.frame(n).copy()
+        place = self._around.slices
+        piece = np.ascontiguousarray(frame[place])
+        before = self._stabiliser.opponent(piece)
+        after = before + np.float32(NUDGE) * grain_field(self._profile, self._seed, n, self._around)
+        nothing = np.zeros((2, *piece.shape[:2]), np.float32)
+        frame[place] = self._stabiliser.applied(piece, before, after, nothing)
+        return frame
 
     def motion(self, n: int, neighbour: int) -> Track:
         return self._original.motion(n, neighbour)

@@ -8,9 +8,10 @@ from concurrent.futures import ThreadPoolExecutor
 
 from asgiref.sync import sync_to_async
 from django.http import HttpRequest, HttpResponse
-from ninja import Router
+from ninja import Field, Query, Router, Schema
 
 from ...engine.frames import Region
+from ...engine.judge.looks import Signal
 from ...engine.plan import Plan
 from ..models import PlanVersion, Shot
 from ..views import Asked, View, picture
@@ -23,27 +24,40 @@ _workers = ThreadPoolExecutor(2, thread_name_prefix="picture")
 FOR_EVER = "private, max-age=31536000, immutable"
 
 
+class FrameQuery(Schema):
+    """What to show of a frame, and how."""
+
+    n: int
+    view: View = "source"
+    version_id: int | None = None
+    region: str = Field("", description="x,y,width,height in source pixels; all of the frame when empty.")
+    scale: float = 1.0
+    step: int = Field(0, description="Whose matte the view 'reach' shows, and whose setting is changed.")
+    setting: str = Field("", description="Name of a setting of the step that is shown at `value` instead.")
+    value: float = 0.0
+    draft: bool = Field(False, description="The coarse picture, without the steps that look at other frames.")
+    signal: Signal = "all"
+    stress: float = Field(0.0, ge=0, le=100, description="How far contrast is raised, in percent.")
+    gain: float = Field(8.0, ge=1, le=64, description="Times that what was removed is amplified.")
+    key: str = Field("", description="Names the content, so that a browser may keep the picture for ever.")
+
+    @property
+    def asked(self) -> Asked:
+        part = Region(*(int(v) for v in self.region.split(","))) if self.region.count(",") == 3 else None
+        scale = min(max(self.scale, 0.02), 1.0)
+        return Asked(self.n, self.view, part, scale, self.step, self.signal, self.stress, self.gain)
+
+
 @router.get("/shots/{shot_id}/frame")
-async def get_frame(
-    request: HttpRequest,
-    shot_id: int,
-    n: int,
-    view: View = "source",
-    version_id: int | None = None,
-    region: str = "",
-    scale: float = 1.0,
-    step: int = 0,
-    draft: bool = False,
-    key: str = "",
-) -> HttpResponse:
-    """One view of frame `n` as PNG. `region` is x,y,width,height in source pixels, `step` the one whose matte
-    is shown by "reach", `draft` asks for the coarse picture; `key` only names the content, so that a browser
-    may keep the picture for ever."""
+async def get_frame(request: HttpRequest, shot_id: int, query: Query[FrameQuery]) -> HttpResponse:
+    """One view of a frame as PNG."""
     gone = threading.Event()
-    shot, plan = await _looked_up(shot_id, version_id if view != "source" else None)
-    plan = plan.draft() if draft else plan
-    part = Region(*(int(v) for v in region.split(","))) if region.count(",") == 3 else None
-    asked = Asked(n, view, part, min(max(scale, 0.02), 1.0), step)
+    shot, plan = await _looked_up(shot_id, query.version_id if query.view != "source" else None)
+    if query.setting:
+        plan = plan.with_setting(query.step, query.setting, query.value)
+    if query.draft:
+        plan = plan.draft()
+    asked = query.asked
     work = asyncio.get_running_loop().run_in_executor(_workers, lambda: picture(shot, plan, asked, gone.is_set))
     try:
         data = await work
@@ -51,7 +65,7 @@ async def get_frame(
         gone.set()
         raise
     response = HttpResponse(data, content_type="image/png")
-    response["Cache-Control"] = FOR_EVER if key else "no-store"
+    response["Cache-Control"] = FOR_EVER if query.key else "no-store"
     return response
 
 

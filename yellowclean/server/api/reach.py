@@ -5,7 +5,6 @@ from __future__ import annotations
 from django.http import HttpRequest
 from ninja import Router
 
-from ...engine.errors import BadInput
 from ...engine.frames import Region, never
 from ...engine.reach import Cleanup, Detail, HueSample, Shape, Tones, sampled_hue
 from ..models import PlanVersion
@@ -33,10 +32,8 @@ def sample_hue(request: HttpRequest, version_id: int, step: int, payload: HueIn)
 @router.get("/versions/{version_id}/steps/{step}/shapes", response=list[list[list[float]]])
 def shapes_at(request: HttpRequest, version_id: int, step: int, n: int) -> list[list[list[float]]]:
     """The points of each shape of the step's Reach at frame `n`, in source pixels."""
-    plan = PlanVersion.objects.get(pk=version_id).plan
-    if not 0 <= step < len(plan.steps):
-        raise BadInput(f"step {step} does not exist; the plan has {len(plan.steps)} steps.")
-    return [shape.points_at(n).tolist() for shape in plan.steps[step].reach.shapes]
+    reach = PlanVersion.objects.get(pk=version_id).plan.step(step).reach
+    return [shape.points_at(n).tolist() for shape in reach.shapes]
 
 
 @router.get("/reach", response=ReachSchema)

@@ -111,6 +111,18 @@ class HueIn(Schema):
     remove: bool = False
 
 
+class StripIn(Schema):
+    """One setting of a step to be tried at several values, on a region of a frame."""
+
+    step: int
+    setting: str
+    n: int
+    x: int
+    y: int
+    width: int
+    height: int
+
+
 class SurveyIn(Schema):
     """Patches to measure by; none for automatic choice."""
 
