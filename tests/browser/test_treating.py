@@ -154,6 +154,49 @@ class Treating(BrowserCase):
         self.step.get_by_role("button", name="Repeat").click()
         expect(self.step).to_have_count(2)
 
+    def test_a_test_strip_is_read_and_a_rung_taken(self) -> None:
+        page = self.page
+        self.step.get_by_role("button", name="2. Spatial").click()
+        self.step.get_by_label("Setting to try").select_option("chroma")
+        self.step.get_by_role("button", name="Test strip").click()
+        strip = page.get_by_test_id("strip")
+        expect(strip.get_by_text("suggested stop")).to_have_count(1)
+        expect(strip.locator("img")).to_have_count(7)
+        page.wait_for_function(
+            "[...document.querySelectorAll('[data-testid=strip] img')].every(i => i.complete && i.naturalWidth)"
+        )
+        strip.get_by_title("Take 135 %").click()
+        expect(strip).to_have_count(0)
+        expect(self.step.get_by_label("Chroma", exact=True)).to_have_value("135")
+
+    def test_signals_and_stress_change_both_sides_alike(self) -> None:
+        page, old = self.page, self.address()
+        page.get_by_label("Show").select_option("luma")
+        grey, old = self.shown_after("result", old), self.address()
+        np.testing.assert_array_equal(grey[..., 0], grey[..., 2])
+        page.get_by_role("slider", name="Stress").fill("50")
+        stressed, old = self.shown_after("result", old), self.address()
+        self.assertGreater(stressed[200:400, 200:800].std(), 1.5 * grey[200:400, 200:800].std())
+        page.keyboard.press("6")
+        source = self.shown_after("source", old)
+        self.assertLess(abs(float(source[200:400].mean()) - float(stressed[200:400].mean())), 8)
+
+    def test_versions_are_duplicated_noted_deleted_and_brought_back(self) -> None:
+        page = self.page
+        page.get_by_role("button", name="Duplicate").click()
+        expect(page.get_by_label("Version", exact=True).locator("option")).to_have_text(["A", "B"])
+        note = page.get_by_label("Note on this version")
+        expect(note).to_have_value("Copy of A")
+        note.fill("for the client")
+        note.press("Enter")
+        page.get_by_role("button", name="Delete").click()
+        expect(page.get_by_label("Version", exact=True).locator("option")).to_have_text(["A"])
+        page.get_by_role("button", name="Undo").click()
+        expect(page.get_by_label("Version", exact=True).locator("option")).to_have_text(["A", "B"])
+        expect(note).to_have_value("for the client")
+        page.reload()
+        expect(page.get_by_label("Note on this version")).to_have_value("for the client")
+
     def test_the_proposal_says_why(self) -> None:
         expect(self.page.locator('[data-step="temporal"]')).to_contain_text("frames each side")
         expect(self.step).to_contain_text("the estimated error is lowest")

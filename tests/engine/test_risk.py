@@ -8,9 +8,11 @@ import numpy as np
 
 from tests.clips import MemorySource, shot_pair
 from yellowclean.engine.chain import noise_chain
+from yellowclean.engine.errors import BadInput, BadPlan
 from yellowclean.engine.frames import CV_SCALE, Frame, Region
 from yellowclean.engine.judge.ladder import RUNGS, Rung, ladder, suggested_stop
 from yellowclean.engine.judge.risk import RiskAt
+from yellowclean.engine.judge.strip import strip_at
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.profile import white_profile
 from yellowclean.engine.motion import Movement
@@ -65,6 +67,34 @@ class Estimates(TestCase):
                 self.assertGreater(found[0], 0.95 * noise)
                 self.assertLess(found[0], 1.45 * noise)
                 self.assertAlmostEqual(found[0] + found[1], error, delta=0.01)
+
+
+class Strips(TestCase):
+    def setUp(self) -> None:
+        self.noisy, self.clean = shot_pair("quay", Camera(stops_under=4), 640, 384, 5)
+        profile = measure_noise(MemorySource(self.noisy)).profile
+        self.plan = Plan(profile=profile, steps=noise_chain(5, Movement(2.0), 100, 100))
+        self.footage = Footage(MemorySource(self.noisy))
+
+    def test_the_suggested_rung_is_within_one_of_the_truths_best(self) -> None:
+        strip = strip_at(self.footage, self.plan, 1, "luma", 2, WHERE)
+        self.assertEqual([rung.value for rung in strip.rungs], [0, 35, 65, 100, 135, 165, 200])
+        errors = []
+        for rung in strip.rungs:
+            result = Pipeline(self.footage, self.plan.with_setting(1, "luma", rung.value)).frame(2, WHERE)
+            errors.append(float(((result - self.clean[2][WHERE.slices]) ** 2).mean()))
+        self.assertLessEqual(abs(strip.stop - int(np.argmin(errors))), 1)
+        noise = [rung.noise_left for rung in strip.rungs]
+        self.assertEqual(noise, sorted(noise, reverse=True))
+        self.assertGreater(strip.rungs[-1].structure_lost, strip.rungs[strip.stop].structure_lost)
+        self.assertIn("the next rung takes", strip.reason)
+
+    def test_settings_and_steps_that_do_not_exist(self) -> None:
+        for step, setting, words in ((1, "depth", "no such setting"), (5, "luma", "step 5 does not exist")):
+            with self.assertRaisesRegex(BadInput, words):
+                strip_at(self.footage, self.plan, step, setting, 2, WHERE)
+        with self.assertRaisesRegex(BadPlan, "less than or equal to 200"):
+            self.plan.with_setting(1, "luma", 900)
 
 
 class Ladders(TestCase):

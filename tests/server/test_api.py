@@ -270,6 +270,28 @@ class Bench(ApiCase):
             set(self.ask("get", "/reach")["parts"]), {"tones", "huesample", "shape", "detail", "cleanup"}
         )
 
+    def test_a_strip_and_its_pictures(self) -> None:
+        shot = self.surveyed_shot()
+        version = self.ask("post", f"/shots/{shot.pk}/propose", {})["id"]
+        body = {"step": 1, "setting": "luma", "n": 1, "x": 32, "y": 16, "width": 96, "height": 80}
+        strip = self.ask("post", f"/versions/{version}/strip", body)
+        values = [rung["value"] for rung in strip["rungs"]]
+        self.assertEqual(values, [0, 35, 65, 100, 135, 165, 200])
+        query = f"n=1&view=result&version_id={version}&region=32,16,96,80&step=1&setting=luma"
+        tiles = [self.picture(shot, f"{query}&value={value}").astype(float) for value in values]
+        self.assertGreater(np.abs(tiles[0] - tiles[3]).mean(), 0.1)
+        refused = self.ask("post", f"/versions/{version}/strip", body | {"setting": "depth"}, 422)
+        self.assertIn("no such setting", refused["detail"])
+        self.assertIn("200", self.ask("get", f"/shots/{shot.pk}/frame?{query}&value=900", status=422)["detail"])
+
+    def test_views_of_one_signal_and_under_stress(self) -> None:
+        shot = self.surveyed_shot()
+        plain = self.picture(shot, "n=1")
+        green = self.picture(shot, "n=1&signal=g")
+        np.testing.assert_array_equal(green, plain[..., [1, 1, 1]])
+        self.assertGreater(self.picture(shot, "n=1&stress=60").std(), 1.5 * plain.std())
+        self.assertIn("100", self.ask("get", f"/shots/{shot.pk}/frame?n=1&stress=101", status=422)["detail"])
+
     def test_a_draft_is_the_plan_without_its_neighbours(self) -> None:
         shot = self.surveyed_shot()
         version = self.ask("post", f"/shots/{shot.pk}/propose", {})

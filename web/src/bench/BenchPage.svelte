@@ -80,6 +80,19 @@
           </label>
         {/if}
       </div>
+      {#if bench.version}
+        <div class="flex items-center gap-1.5 border-b border-rule py-1.5">
+          <input
+            class="input grow input-xs"
+            placeholder="Note on this version"
+            aria-label="Note on this version"
+            value={bench.version.note}
+            onchange={(e) => bench.noteVersion(e.currentTarget.value)}
+          />
+          <button class="btn btn-xs" onclick={bench.duplicateVersion}>Duplicate</button>
+          <button class="btn btn-xs" onclick={bench.deleteVersion}>Delete</button>
+        </div>
+      {/if}
       <FindingList {bench} />
       <Evidence {bench} />
     </aside>

@@ -32,6 +32,13 @@ const ONE_CHANGE_MS = 800;
 const MEASURE_AFTER_MS = 900;
 const VIEWS: View[] = ["source", "result", "removed", "reach"];
 
+/** What undo goes back to: the plan of a version, or a version that was deleted. */
+interface Change {
+  id: number;
+  plan: Plan;
+  deleted?: { note: string };
+}
+
 /** State of the Bench: one shot, where one looks, and what is done to it. */
 export class Bench {
   shot = $state<ShotDetail>();
@@ -60,8 +67,8 @@ export class Bench {
   /** How both sides of the picture are looked at. */
   look = $state<Look>({ ...PLAIN });
 
-  private past: { id: number; plan: Plan }[] = $state([]);
-  private future: { id: number; plan: Plan }[] = $state([]);
+  private past: Change[] = $state([]);
+  private future: Change[] = $state([]);
   private saving: ReturnType<typeof setTimeout> | undefined;
   private measuringSoon: ReturnType<typeof setTimeout> | undefined;
   private sending = false;
@@ -280,11 +287,7 @@ export class Bench {
         profile: this.shot.report.profile,
         steps: [step],
       } as Plan;
-      const params = { path: { shot_id: this.id } };
-      const made = await asked(api.POST("/api/shots/{shot_id}/versions", { params, body: { plan } }));
-      await this.load();
-      this.versionId = made.id;
-      await this.measureRemaining();
+      await this.makeVersion(plan, "");
     });
 
   private changeSteps(steps: Step[]): void {
@@ -307,8 +310,67 @@ export class Bench {
     this.travel(this.future, this.past);
   }
 
-  private travel(from: { id: number; plan: Plan }[], to: { id: number; plan: Plan }[]): void {
+  /** Make a copy of the version and go on with that. */
+  duplicateVersion = () =>
+    notices.watch(async () => {
+      if (!this.version) return;
+      const { plan, label } = this.version;
+      await this.makeVersion($state.snapshot(plan), `Copy of ${label}`);
+    });
+
+  /** Delete the version; undo brings it back. */
+  deleteVersion = () =>
+    notices.watch(async () => {
+      const version = this.version;
+      if (!version) return;
+      await this.removeVersion(version);
+      const plan = $state.snapshot(version.plan);
+      this.past.push({ id: version.id, plan, deleted: { note: version.note } });
+      this.future = [];
+    });
+
+  /** Write a note on the version. */
+  noteVersion = (note: string) =>
+    notices.watch(async () => {
+      const version = this.version;
+      if (!version) return;
+      const params = { path: { version_id: version.id } };
+      const body = { plan: $state.snapshot(version.plan), note };
+      version.note = (await asked(api.PUT("/api/versions/{version_id}", { params, body }))).note;
+    });
+
+  private async makeVersion(plan: Plan, note: string): Promise<Version> {
+    const params = { path: { shot_id: this.id } };
+    const made = await asked(api.POST("/api/shots/{shot_id}/versions", { params, body: { plan, note } }));
+    await this.load();
+    await this.choose(made.id);
+    return made;
+  }
+
+  private async removeVersion(version: Version): Promise<void> {
+    clearTimeout(this.saving);
+    const params = { path: { version_id: version.id } };
+    await asked(api.DELETE("/api/versions/{version_id}", { params }));
+    await this.load();
+    await this.measureRemaining();
+  }
+
+  /** Undo or redo a deletion. The version comes back under a new number, which earlier changes then mean. */
+  private async travelDeletion(state: Change, to: Change[]): Promise<void> {
+    const there = this.shot?.plans.find((v) => v.id === state.id);
+    if (there) {
+      await this.removeVersion(there);
+      to.push(state);
+      return;
+    }
+    const made = await this.makeVersion(state.plan, state.deleted?.note ?? "");
+    for (const change of [...this.past, ...this.future]) if (change.id === state.id) change.id = made.id;
+    to.push({ ...state, id: made.id });
+  }
+
+  private travel(from: Change[], to: Change[]): void {
     const state = from.pop();
+    if (state?.deleted) return void notices.watch(() => this.travelDeletion(state, to));
     const version = this.shot?.plans.find((v) => v.id === state?.id);
     if (!state || !version) return;
     to.push({ id: version.id, plan: $state.snapshot(version.plan) });

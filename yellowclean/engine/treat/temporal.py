@@ -150,6 +150,11 @@ def _warp_rows(other, vectors, reduction, place, warped, gain, doubt, first, end
                 continue
             x0 = int(np.floor(mx))
             y0 = int(np.floor(my))
+            if mx == x0 and my == y0 and 0 <= x + left + x0 < width and 0 <= y + top + y0 < height:
+                gain[y, x] = 1  # what stands, or moves by whole pixels, is fetched as it is
+                for k in range(3):
+                    warped[k, y, x] = other[k, y + top + y0, x + left + x0]
+                continue
             _cubic(np.float32(mx - x0), wx)
             _cubic(np.float32(my - y0), wy)
             gx = wx[0] * wx[0] + wx[1] * wx[1] + wx[2] * wx[2] + wx[3] * wx[3]
@@ -157,6 +162,17 @@ def _warp_rows(other, vectors, reduction, place, warped, gain, doubt, first, end
             gain[y, x] = gx * gy
             x0 += x + left
             y0 += y + top
+            if 1 <= x0 < width - 2 and 1 <= y0 < height - 2:
+                row, column = nb.uint64(y0 - 1), nb.uint64(x0 - 1)
+                for k in range(3):
+                    value = np.float32(0)
+                    for j in range(nb.uint64(4)):
+                        line = np.float32(0)
+                        for i in range(nb.uint64(4)):
+                            line += wx[i] * other[k, row + j, column + i]
+                        value += wy[j] * line
+                    warped[k, y, x] = value
+                continue
             for k in range(3):
                 value = np.float32(0)
                 for j in range(4):
