@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from playwright.sync_api import Locator, expect
 
-from tests.browser.case import BrowserCase
+from tests.browser.case import PATIENCE, BrowserCase
 
 HANDLE_IS_AT = """x => {
   const handle = document.querySelector('[aria-label^="Shape 1, its middle"]');
@@ -160,7 +160,7 @@ class Treating(BrowserCase):
         self.step.get_by_label("Setting to try").select_option("chroma")
         self.step.get_by_role("button", name="Test strip").click()
         strip = page.get_by_test_id("strip")
-        expect(strip.get_by_text("suggested stop")).to_have_count(1)
+        expect(strip.get_by_text("suggested stop")).to_have_count(1, timeout=PATIENCE)
         expect(strip.locator("img")).to_have_count(7)
         page.wait_for_function(
             "[...document.querySelectorAll('[data-testid=strip] img')].every(i => i.complete && i.naturalWidth)"
@@ -177,25 +177,27 @@ class Treating(BrowserCase):
         page.get_by_role("slider", name="Stress").fill("50")
         stressed, old = self.shown_after("result", old), self.address()
         self.assertGreater(stressed[200:400, 200:800].std(), 1.5 * grey[200:400, 200:800].std())
-        page.keyboard.press("6")
+        page.get_by_role("button", name="Source", exact=True).click()
         source = self.shown_after("source", old)
         self.assertLess(abs(float(source[200:400].mean()) - float(stressed[200:400].mean())), 8)
 
     def test_versions_are_duplicated_noted_deleted_and_brought_back(self) -> None:
         page = self.page
         page.get_by_role("button", name="Duplicate").click()
-        expect(page.get_by_label("Version", exact=True).locator("option")).to_have_text(["A", "B"])
+        expect(page.get_by_test_id("versions").locator("option")).to_have_text(["A", "B"])
         note = page.get_by_label("Note on this version")
         expect(note).to_have_value("Copy of A")
         note.fill("for the client")
         note.press("Enter")
         page.get_by_role("button", name="Delete").click()
-        expect(page.get_by_label("Version", exact=True).locator("option")).to_have_text(["A"])
+        expect(page.get_by_test_id("versions").locator("option")).to_have_text(["A"])
         page.get_by_role("button", name="Undo").click()
-        expect(page.get_by_label("Version", exact=True).locator("option")).to_have_text(["A", "B"])
+        expect(page.get_by_test_id("versions").locator("option")).to_have_text(["A", "B"])
         expect(note).to_have_value("for the client")
         page.reload()
         expect(page.get_by_label("Note on this version")).to_have_value("for the client")
+        page.get_by_role("button", name="Redo").click()
+        expect(page.get_by_test_id("versions").locator("option")).to_have_text(["A"])
 
     def test_the_proposal_says_why(self) -> None:
         expect(self.page.locator('[data-step="temporal"]')).to_contain_text("frames each side")

@@ -284,6 +284,16 @@ class Bench(ApiCase):
         self.assertIn("no such setting", refused["detail"])
         self.assertIn("200", self.ask("get", f"/shots/{shot.pk}/frame?{query}&value=900", status=422)["detail"])
 
+    def test_a_pixel_is_read_in_code_values_on_both_sides(self) -> None:
+        shot = self.surveyed_shot()
+        version = self.ask("post", f"/shots/{shot.pk}/propose", {})["id"]
+        read = self.ask("get", f"/shots/{shot.pk}/pixel?n=1&x=40&y=50&version_id={version}")
+        np.testing.assert_allclose(read["source"], open_source(shot.path).read(1)[50, 40] * 1023, atol=1e-3)
+        shown = self.picture(shot, f"n=1&view=result&version_id={version}")[50, 40]
+        np.testing.assert_allclose(np.array(read["result"]) / 1023 * 255, shown, atol=0.51)
+        self.assertIsNone(self.ask("get", f"/shots/{shot.pk}/pixel?n=1&x=40&y=50")["result"])
+        self.ask("get", f"/shots/{shot.pk}/pixel?n=1&x=900&y=50", status=422)
+
     def test_views_of_one_signal_and_under_stress(self) -> None:
         shot = self.surveyed_shot()
         plain = self.picture(shot, "n=1")

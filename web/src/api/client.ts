@@ -21,6 +21,7 @@ export type Tones = Schemas["Tones"];
 export type Detail = Schemas["Detail"];
 export type Shape = Schemas["Shape"];
 export type Strip = Schemas["Strip"];
+export type Pixel = Schemas["Pixel"];
 export type Version = Schemas["VersionOut"];
 export type Profile = Schemas["ProfileOut"];
 export type ProfileFit = Schemas["ProfileFit"];

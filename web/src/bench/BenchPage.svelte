@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { View } from "../api/client";
   import { mediaLine } from "../lib/format";
+  import { ZOOMS } from "../lib/geometry";
   import { follow } from "../lib/router.svelte";
   import { Bench } from "./bench.svelte";
   import Evidence from "./Evidence.svelte";
@@ -47,8 +48,8 @@
       <p class="grow truncate text-[13px] text-quiet" title={shot.media.notes?.join(" ")}>
         {mediaLine(shot.media)}
       </p>
-      <button class="btn btn-xs" onclick={() => bench.undo()} disabled={!bench.canUndo}>Undo</button>
-      <button class="btn btn-xs" onclick={() => bench.redo()} disabled={!bench.canRedo}>Redo</button>
+      <button class="btn btn-xs" onclick={() => bench.undo()} disabled={!bench.history.canUndo}>Undo</button>
+      <button class="btn btn-xs" onclick={() => bench.redo()} disabled={!bench.history.canRedo}>Redo</button>
       <button class="btn btn-xs" onclick={() => help?.showModal()}>Keys</button>
       <button class="btn btn-xs" onclick={() => bench.measure()} disabled={bench.measuring}>Measure</button>
       <button class="btn btn-xs" onclick={() => bench.propose()} disabled={!shot.report || bench.measuring}
@@ -70,6 +71,7 @@
             Version
             <select
               class="select w-16 select-xs"
+              data-testid="versions"
               value={bench.versionId}
               onchange={(e) => bench.choose(Number(e.currentTarget.value))}
             >
@@ -129,7 +131,7 @@
               (bench.zoom = e.currentTarget.value === "fit" ? null : Number(e.currentTarget.value))}
           >
             <option value="fit">Fit</option>
-            {#each [50, 100, 200, 400] as zoom (zoom)}<option value={String(zoom)}>{zoom} %</option>{/each}
+            {#each ZOOMS as zoom (zoom)}<option value={String(zoom)}>{zoom} %</option>{/each}
           </select>
         </label>
       </div>

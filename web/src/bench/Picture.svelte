@@ -1,6 +1,6 @@
 <script lang="ts">
-  import { draftOf, lookQuery, pictureAddress, type View } from "../api/client";
-  import { boxBetween, clamp, fitScale, held, place, visible, type Box } from "../lib/geometry";
+  import { api, draftOf, lookQuery, pictureAddress, type Pixel, type View } from "../api/client";
+  import { boxBetween, clamp, fitScale, held, place, visible, ZOOMS, type Box } from "../lib/geometry";
   import { notices } from "../lib/notices.svelte";
   import { Bitmaps } from "./bitmaps";
   import type { Bench } from "./bench.svelte";
@@ -113,7 +113,8 @@
 
   function move(event: PointerEvent) {
     if (start) drawn = boxBetween(start, toSource(event), frame);
-    else if (drag)
+    else if (!drag) void read(event);
+    else
       bench.centre = {
         x: held(drag.cx - ((event.clientX - drag.x) * ratio) / scale, frame.width, room.width, scale),
         y: held(drag.cy - ((event.clientY - drag.y) * ratio) / scale, frame.height, room.height, scale),
@@ -125,7 +126,6 @@
     start = drawn = drag = null;
   }
 
-  const ZOOMS = [50, 100, 200, 400];
   function wheel(event: WheelEvent) {
     event.preventDefault();
     const now = bench.zoom ?? (scale / ratio) * 100;
@@ -138,6 +138,28 @@
   }
 
   const label = { source: "Source", result: "Result", removed: "Removed", reach: "" } as const;
+  let readout = $state<{ x: number; y: number; pixel: Pixel } | null>(null);
+  let asking = false;
+
+  /** Read the pixel under the pointer from the picture itself, one request at a time. */
+  async function read(event: PointerEvent) {
+    const at = toSource(event);
+    const [x, y] = [Math.floor(at.x), Math.floor(at.y)];
+    if (x < 0 || y < 0 || x >= frame.width || y >= frame.height) readout = null;
+    else if (!asking && bench.shot) {
+      asking = true;
+      const query = { n: bench.n, x, y, version_id: bench.version?.id };
+      const params = { path: { shot_id: bench.shot.id }, query };
+      const { data } = await api.GET("/api/shots/{shot_id}/pixel", { params });
+      if (data) readout = { x, y, pixel: data };
+      asking = false;
+    }
+  }
+
+  function inCv(values: number[]): string {
+    return values.map((value, c) => `${"RGB"[c]} ${value.toFixed(1)}`).join("  ");
+  }
+
   const left = $derived(placement.offsetX / ratio);
   const shownWidth = $derived((frame.width * scale) / ratio);
 </script>
@@ -159,6 +181,7 @@
     onpointermove={move}
     onpointerup={release}
     onpointercancel={release}
+    onpointerleave={() => (readout = null)}
     onwheel={wheel}
   ></canvas>
   <PatchLayer {bench} {placement} {ratio} {drawn} />
@@ -174,6 +197,16 @@
       .map((view) => (view === "reach" ? `Reach of step ${bench.reach.step + 1}` : label[view]))
       .join(" | ")}{bench.holding ? " (held)" : ""}
   </p>
+  {#if readout}
+    <p
+      class="pointer-events-none absolute bottom-2 left-3 bg-black/60 px-1.5 figure text-[13px] whitespace-pre text-on-picture"
+      data-testid="readout"
+    >
+      x {readout.x} y {readout.y} source {inCv(readout.pixel.source)}{readout.pixel.result
+        ? ` · result ${inCv(readout.pixel.result)}`
+        : ""} CV
+    </p>
+  {/if}
   {#if bench.computing}
     <p class="pointer-events-none absolute top-2 right-3 bg-black/60 px-1.5 text-on-picture" role="status">
       {coarse ? "coarse, computing …" : "computing …"}

@@ -23,6 +23,7 @@ import { changedNumber } from "../lib/changes";
 import { clamp, type Box } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
 import { router } from "../lib/router.svelte";
+import { History, type Change } from "./history.svelte";
 import { ReachDesk } from "./reach.svelte";
 import { StripDesk } from "./strip.svelte";
 
@@ -31,13 +32,6 @@ const SAVE_AFTER_MS = 40;
 const ONE_CHANGE_MS = 800;
 const MEASURE_AFTER_MS = 900;
 const VIEWS: View[] = ["source", "result", "removed", "reach"];
-
-/** What undo goes back to: the plan of a version, or a version that was deleted. */
-interface Change {
-  id: number;
-  plan: Plan;
-  deleted?: { note: string };
-}
 
 /** State of the Bench: one shot, where one looks, and what is done to it. */
 export class Bench {
@@ -67,8 +61,7 @@ export class Bench {
   /** How both sides of the picture are looked at. */
   look = $state<Look>({ ...PLAIN });
 
-  private past: Change[] = $state([]);
-  private future: Change[] = $state([]);
+  readonly history: History;
   private saving: ReturnType<typeof setTimeout> | undefined;
   private measuringSoon: ReturnType<typeof setTimeout> | undefined;
   private sending = false;
@@ -87,8 +80,6 @@ export class Bench {
   readonly measuring = $derived(
     this.shot?.survey?.state === "queued" || this.shot?.survey?.state === "running",
   );
-  readonly canUndo = $derived(this.past.length > 0);
-  readonly canRedo = $derived(this.future.length > 0);
   /** The view on the screen: holding the key shows the source whatever was chosen. */
   readonly shown = $derived<View>(
     this.holding || !this.version
@@ -99,6 +90,7 @@ export class Bench {
   );
 
   constructor(private readonly id: number) {
+    this.history = new History(id);
     this.n = Number(router.query.get("frame") ?? 0);
     const view = router.query.get("view") as View | null;
     if (view && VIEWS.includes(view)) this.view = view;
@@ -296,18 +288,17 @@ export class Bench {
     const what = changedNumber(version.plan.steps, steps);
     const dragged =
       what !== null && what === this.lastChange.what && Date.now() - this.lastChange.at < ONE_CHANGE_MS;
-    if (!dragged) this.past.push({ id: version.id, plan: $state.snapshot(version.plan) });
+    if (!dragged) this.history.note({ id: version.id, plan: $state.snapshot(version.plan) });
     this.lastChange = { what, at: Date.now() };
-    this.future = [];
     this.put(version, { ...version.plan, steps });
   }
 
   undo(): void {
-    this.travel(this.past, this.future);
+    this.travel("undo");
   }
 
   redo(): void {
-    this.travel(this.future, this.past);
+    this.travel("redo");
   }
 
   /** Make a copy of the version and go on with that. */
@@ -325,8 +316,7 @@ export class Bench {
       if (!version) return;
       await this.removeVersion(version);
       const plan = $state.snapshot(version.plan);
-      this.past.push({ id: version.id, plan, deleted: { note: version.note } });
-      this.future = [];
+      this.history.note({ id: version.id, plan, deleted: { note: version.note } });
     });
 
   /** Write a note on the version. */
@@ -334,16 +324,18 @@ export class Bench {
     notices.watch(async () => {
       const version = this.version;
       if (!version) return;
+      version.note = note;
       const params = { path: { version_id: version.id } };
       const body = { plan: $state.snapshot(version.plan), note };
-      version.note = (await asked(api.PUT("/api/versions/{version_id}", { params, body }))).note;
+      await asked(api.PUT("/api/versions/{version_id}", { params, body }));
     });
 
   private async makeVersion(plan: Plan, note: string): Promise<Version> {
     const params = { path: { shot_id: this.id } };
     const made = await asked(api.POST("/api/shots/{shot_id}/versions", { params, body: { plan, note } }));
     await this.load();
-    await this.choose(made.id);
+    this.versionId = made.id;
+    void notices.watch(() => this.measureRemaining());
     return made;
   }
 
@@ -352,28 +344,27 @@ export class Bench {
     const params = { path: { version_id: version.id } };
     await asked(api.DELETE("/api/versions/{version_id}", { params }));
     await this.load();
-    await this.measureRemaining();
+    void notices.watch(() => this.measureRemaining());
   }
 
   /** Undo or redo a deletion. The version comes back under a new number, which earlier changes then mean. */
-  private async travelDeletion(state: Change, to: Change[]): Promise<void> {
+  private async travelDeletion(direction: "undo" | "redo", state: Change): Promise<void> {
     const there = this.shot?.plans.find((v) => v.id === state.id);
     if (there) {
       await this.removeVersion(there);
-      to.push(state);
-      return;
+      return this.history.arrived(direction, state);
     }
     const made = await this.makeVersion(state.plan, state.deleted?.note ?? "");
-    for (const change of [...this.past, ...this.future]) if (change.id === state.id) change.id = made.id;
-    to.push({ ...state, id: made.id });
+    this.history.renumber(state.id, made.id);
+    this.history.arrived(direction, { ...state, id: made.id });
   }
 
-  private travel(from: Change[], to: Change[]): void {
-    const state = from.pop();
-    if (state?.deleted) return void notices.watch(() => this.travelDeletion(state, to));
+  private travel(direction: "undo" | "redo"): void {
+    const state = this.history.travel(direction);
+    if (state?.deleted) return void notices.watch(() => this.travelDeletion(direction, state));
     const version = this.shot?.plans.find((v) => v.id === state?.id);
     if (!state || !version) return;
-    to.push({ id: version.id, plan: $state.snapshot(version.plan) });
+    this.history.arrived(direction, { id: version.id, plan: $state.snapshot(version.plan) });
     this.versionId = version.id;
     this.put(version, state.plan);
   }

@@ -1,3 +1,4 @@
+import { ZOOMS } from "../lib/geometry";
 import type { Bench } from "./bench.svelte";
 
 interface Key {
@@ -7,8 +8,6 @@ interface Key {
   does: string;
   run: (bench: Bench) => void;
 }
-
-const ZOOMS = [50, 100, 200, 400];
 
 function zoomBy(bench: Bench, direction: 1 | -1): void {
   const now = bench.zoom ?? 75;

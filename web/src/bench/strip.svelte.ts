@@ -9,7 +9,8 @@ const TILE = { width: 232, height: 216 };
 
 /** A test strip: one region at seven values of one setting. */
 export class StripDesk {
-  control = $state<Control | null>(null);
+  /** Raw: it is compared by identity. */
+  control = $state.raw<Control | null>(null);
   step = $state(0);
   region = $state<Box>({ x: 0, y: 0, ...TILE });
   strip = $state<Strip | null>(null);

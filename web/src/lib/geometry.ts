@@ -13,6 +13,9 @@ export interface Placement {
   offsetY: number;
 }
 
+/** The zooms one can choose, in percent. */
+export const ZOOMS = [25, 50, 100, 200, 400, 800];
+
 /** The largest scale at which a whole frame fits. */
 export function fitScale(
   frame: { width: number; height: number },

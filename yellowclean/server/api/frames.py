@@ -10,11 +10,11 @@ from asgiref.sync import sync_to_async
 from django.http import HttpRequest, HttpResponse
 from ninja import Field, Query, Router, Schema
 
-from ...engine.frames import Region
+from ...engine.frames import CV_SCALE, Region, never
 from ...engine.judge.looks import Signal
 from ...engine.plan import Plan
 from ..models import PlanVersion, Shot
-from ..views import Asked, View, picture
+from ..views import Asked, View, picture, pipeline_for
 
 router = Router(tags=["frames"])
 
@@ -67,6 +67,22 @@ async def get_frame(request: HttpRequest, shot_id: int, query: Query[FrameQuery]
     response = HttpResponse(data, content_type="image/png")
     response["Cache-Control"] = FOR_EVER if query.key else "no-store"
     return response
+
+
+class Pixel(Schema):
+    """One pixel in 10-bit code values, R', G' and B'; `result` only where a version was asked for."""
+
+    source: list[float]
+    result: list[float] | None
+
+
+@router.get("/shots/{shot_id}/pixel", response=Pixel)
+def get_pixel(request: HttpRequest, shot_id: int, n: int, x: int, y: int, version_id: int | None = None) -> Pixel:
+    shot = Shot.objects.get(pk=shot_id)
+    plan = PlanVersion.objects.get(pk=version_id, shot=shot).plan if version_id else Plan()
+    pipeline, place = pipeline_for(shot, plan, never), Region(x, y, 1, 1)
+    source = (pipeline.source_frame(n, place)[0, 0] * CV_SCALE).tolist()
+    return Pixel(source=source, result=(pipeline.frame(n, place)[0, 0] * CV_SCALE).tolist() if version_id else None)
 
 
 @sync_to_async
