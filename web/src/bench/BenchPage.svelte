@@ -117,8 +117,8 @@
           disabled={!bench.version}
           onclick={() => (bench.wipe = bench.wipe === null ? 0.5 : null)}>Wipe against source</button
         >
-        <span class="text-[13px] text-quiet"
-          >hold <kbd class="kbd kbd-xs">{HOLD.shown}</kbd> to see the source</span
+        <span class="text-[13px] whitespace-nowrap text-quiet"
+          >hold <kbd class="kbd kbd-xs">{HOLD.shown}</kbd> for source</span
         >
         <span class="grow"></span>
         <LookControls {bench} />

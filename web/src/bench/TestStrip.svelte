@@ -9,7 +9,7 @@
   const CHART = { width: 232, height: 128, left: 30, bottom: 18 };
 
   function x(index: number): number {
-    return CHART.left + (index / Math.max(rungs.length - 1, 1)) * (CHART.width - CHART.left - 8);
+    return CHART.left + (index / Math.max(rungs.length - 1, 1)) * (CHART.width - CHART.left - 14);
   }
 
   function y(share: number): number {
@@ -78,7 +78,7 @@
             class="w-full"
             aria-label="Noise left against structure lost"
           >
-            <line x1={CHART.left} x2={CHART.width - 8} y1={y(0)} y2={y(0)} stroke="var(--color-rule)" />
+            <line x1={CHART.left} x2={CHART.width - 14} y1={y(0)} y2={y(0)} stroke="var(--color-rule)" />
             <line x1={x(strip.stop)} x2={x(strip.stop)} y1="4" y2={y(0)} stroke="white" stroke-width="3" />
             <polyline
               points={line((r) => r.noise_left)}
