@@ -130,7 +130,7 @@ class Looking(BrowserCase):
         field.press("Enter")
         expect(field).to_have_value("5")
         page.get_by_role("button", name=re.compile("Reset Threshold")).click()
-        expect(field).to_have_value("2.7")
+        expect(field).to_have_value("2.9")
 
     def move_the_patch(self) -> None:
         """A patch on the picture is moved and sized with keys and judged again; the better place is taken."""
