@@ -22,6 +22,9 @@ SMOOTHNESS, REFINEMENTS = 40.0, 8
 """Weight of smooth motion and rounds of refinement, on a quarter of the size: finer and freer motion follows
 noise (set on test-camera clips, where this is 0.2 dB better than the library's finer presets)."""
 
+LEAST_SIDE = 96
+"""Smaller pictures are continued to this many pixels: the library's pyramid does not bear them."""
+
 REST_PATCH, REST_MARGIN, REST_CODES, NEAR_REST = 17, 1.2, 0.1, 1.0
 """Pixels of a patch in which standing still and motion are compared; how much worse (as a ratio, and in 8-bit
 codes) standing still may be; and the longest motion that noise alone is thought to make, in pixels."""
@@ -103,7 +106,11 @@ def flow(
     if not quick:
         finder.setVariationalRefinementAlpha(SMOOTHNESS)
         finder.setVariationalRefinementIterations(REFINEMENTS)
-    vectors = _resting(here, there, finder.calc(here, there, None))
+    height, width = here.shape
+    below, right = max(LEAST_SIDE - height, 0), max(LEAST_SIDE - width, 0)
+    wide = [cv2.copyMakeBorder(f, 0, below, 0, right, cv2.BORDER_REPLICATE) for f in (here, there)]
+    found = np.ascontiguousarray(finder.calc(*wide, None)[:height, :width])
+    vectors = _resting(here, there, found)
     return Flow(np.ascontiguousarray(vectors * np.float32(reduction)), reduction)
 
 
