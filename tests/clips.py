@@ -42,10 +42,17 @@ def described(width: int, height: int, frames: int, **about: Any) -> MediaInfo:
 
 @functools.cache
 def shot_pair(
-    scene: str, camera: Camera, width: int = 320, height: int = 192, frames: int = 6
+    scene: str,
+    camera: Camera,
+    width: int = 320,
+    height: int = 192,
+    frames: int = 6,
+    motion: tuple[float, float, float] | None = None,
 ) -> tuple[list[Frame], list[Frame]]:
     """(footage, clean truth) of a test-camera shot, clipped as a recording would be."""
-    recipe = ShotRecipe(name=scene, scene=scene, camera=camera, width=width, height=height, frames=frames)  # type: ignore[arg-type]
+    recipe = ShotRecipe(
+        name=scene, scene=scene, camera=camera, width=width, height=height, frames=frames, motion=motion
+    )  # type: ignore[arg-type]
     light = scene_of(recipe)
     pairs = [frame_pair(recipe, light, n) for n in range(frames)]
     return [np.clip(noisy, 0, 1) for noisy, _ in pairs], [clean for _, clean in pairs]

@@ -12,7 +12,8 @@ from unittest import TestCase
 import av
 import av.filter
 
-from tests.engine import test_findings as planted
+from tests.engine import planted
+from tests.engine.test_findings import Blocking
 from yellowclean.engine.frames import CV_SCALE, Frame, as_uint8, luma
 from yellowclean.engine.measure.findings.blocking import grid_of
 
@@ -38,7 +39,7 @@ def ffmpeg(name: str, frames: list[Frame], key: str, **options: str) -> list[flo
 
 class AgainstFFmpeg(TestCase):
     def test_blocking_ranks_as_blockdetect_does(self) -> None:
-        clips = [planted.Blocking.blocky(strength)[:1] for strength in (0, 2, 4, 8, 16, 32)]
+        clips = [Blocking.blocky(strength)[:1] for strength in (0, 2, 4, 8, 16, 32)]
         ours = [min(grid_of(luma(clip[0])).strength) * CV_SCALE for clip in clips]
         theirs = [ffmpeg("blockdetect", clip, "lavfi.block")[0] for clip in clips]
         self.assertEqual(ours, sorted(ours))

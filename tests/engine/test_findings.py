@@ -1,10 +1,7 @@
-"""The other findings: each rises with its planted fault, keeps still on clean footage, and tells where."""
+"""Findings within a frame: each rises with its planted fault, keeps still on clean footage, and tells where."""
 
 from __future__ import annotations
 
-import functools
-import itertools
-from collections.abc import Callable
 from typing import Any
 from unittest import TestCase
 
@@ -12,74 +9,13 @@ import cv2
 import numpy as np
 
 from tests.clips import MemorySource, shot_pair
-from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
-from yellowclean.engine.frames import CV_SCALE, Frame, luma
-from yellowclean.engine.measure.findings import DETECTORS, Finding, Place
+from tests.engine.planted import chart, clean, findings, found, grained, rising
+from yellowclean.engine.frames import CV_SCALE, Frame
+from yellowclean.engine.measure.findings import DETECTORS, Place
 from yellowclean.engine.measure.findings.banding import bands_of
-from yellowclean.engine.measure.findings.base import Spot
 from yellowclean.engine.measure.findings.blocking import grid_of
-from yellowclean.engine.measure.findings.flicker import gains
-from yellowclean.engine.measure.noise import measure_noise
-from yellowclean.engine.measure.profile import NoiseCurve, white_profile
-from yellowclean.engine.measure.survey import DetectorPass, finding_kinds, survey
+from yellowclean.engine.measure.survey import finding_kinds, survey
 from yellowclean.engine.testcamera import Camera, expose
-
-
-def findings(frames: list[Frame], **about: Any) -> dict[str, Finding]:
-    return {f.kind: f for f in survey(MemorySource(frames, **about)).findings}
-
-
-def found(kind: str, frames: list[Frame], noise: NoiseCurve | None = None, **about: Any) -> Finding:
-    """One finding alone, with the noise told (1 CV by default) instead of measured: much faster than a survey."""
-    source = MemorySource(frames, **about)
-    detectors = [d for d in DETECTORS if d.kind == kind]
-    looking = DetectorPass(source.info, range(len(frames)), detectors)
-    curve = noise or white_profile(1.0).curve
-    for n, frame in enumerate(frames):
-        looking.show(n, luma(frame), frame if looking.wants(n) else None, curve)
-    return looking.findings()[0]
-
-
-@functools.cache
-def noisy(scene: str, camera: Camera, size: tuple[int, int] = (640, 360)) -> tuple[list[Frame], NoiseCurve]:
-    """Eight frames of a test-camera shot and their measured noise."""
-    frames = shot_pair(scene, camera, *size, 8)[0]
-    return frames, measure_noise(MemorySource(frames)).profile.curve
-
-
-def chart(blur: float = 0.6) -> Frame:
-    """Squares turned by several degrees, drawn eight times too large: edges as sharp as a lens makes them."""
-    large = np.full((8 * 224, 8 * 384), 60, np.uint8)
-    for k, (x, y) in enumerate((x, y) for y in (60, 160) for x in (60, 190, 320)):
-        box = cv2.boxPoints(((8 * x, 8 * y), (8 * 64, 8 * 64), 5 + 6 * k))
-        cv2.fillPoly(large, [np.int32(box)], 150)
-    plane = cv2.resize(large.astype(np.float32) / 255, (384, 224), interpolation=cv2.INTER_AREA)
-    return np.repeat(cv2.GaussianBlur(plane, (0, 0), blur)[..., None], 3, axis=2)
-
-
-def clean(scene: str, frames: int = 6) -> list[Frame]:
-    return shot_pair(scene, Camera(noiseless=True), 384, 224, frames)[1]
-
-
-def grained(frames: list[Frame], sigma_cv: float = 1.0) -> list[Frame]:
-    """A little noise, as any camera has."""
-    rng = np.random.default_rng(3)
-    return [(f + rng.standard_normal(f.shape) * sigma_cv / CV_SCALE).astype(np.float32) for f in frames]
-
-
-def rising(
-    case: TestCase,
-    plant: Callable[[float], list[Frame]],
-    kind: str,
-    strengths: list[float],
-    noise: NoiseCurve | None = None,
-) -> list[float]:
-    """Values of a finding at planted strengths; fails unless they rise and end outside tolerance."""
-    seen = [found(kind, plant(s), noise) for s in strengths]
-    values = [f.value for f in seen]
-    case.assertEqual(values, sorted(values), f"{kind}: {values}")
-    case.assertGreater(values[-1], seen[-1].tolerance)
-    return values
 
 
 def ramp(levels: int | None) -> Frame:
@@ -142,34 +78,6 @@ class Blocking(TestCase):
                 self.assertFalse(found("blocking", grained(clean(scene, 2))).outside)
 
 
-class Flicker(TestCase):
-    def flickering(self, percent: float, scene: str = "quay") -> list[Frame]:
-        frames = shot_pair(scene, Camera(stops_under=2), 384, 224, 24)[0]
-        waves = 1 + percent / 100 * np.sin(2 * np.pi * np.arange(24) / 5.3)
-        return [bt709_encoded((bt709_linear(f) * g).astype(np.float32)) for f, g in zip(frames, waves, strict=True)]
-
-    def test_amplitude_within_a_tenth_in_spite_of_motion(self) -> None:
-        for percent in (2.0, 4.0, 8.0):
-            for scene in ("quay", "dusk"):
-                with self.subTest(percent=percent, scene=scene):
-                    finding = found("flicker", self.flickering(percent, scene))
-                    self.assertAlmostEqual(finding.value * np.sqrt(2) / percent, 1, delta=0.10)
-                    self.assertIn("period about 5.", finding.detail)
-
-    def test_rises_and_steady_footage_is_inside(self) -> None:
-        values = rising(self, self.flickering, "flicker", [0, 0.5, 1, 2, 4])
-        self.assertLess(values[0], 0.7)
-
-    def test_a_slow_fade_is_no_flicker(self) -> None:
-        frames = shot_pair("dusk", Camera(stops_under=2), 384, 224, 24)[0]
-        fade = [bt709_encoded((bt709_linear(f) * (1 - 0.02 * n)).astype(np.float32)) for n, f in enumerate(frames)]
-        self.assertFalse(found("flicker", fade).outside)
-
-    def test_gains_come_from_block_ratios(self) -> None:
-        means = [np.full((18, 32), level) for level in (0.2, 0.25, 0.2)]
-        np.testing.assert_allclose(gains(means), [1, 1.25, 1])
-
-
 class Limits(TestCase):
     def test_clipping_and_crush_are_the_share_of_pixels(self) -> None:
         for percent in (0.0, 1.0, 4.0, 9.0, 25.0):
@@ -187,20 +95,6 @@ class Limits(TestCase):
         frame = grained([ramp(None)], 2.0)[0]
         frame[:40] = -0.03
         self.assertEqual(found("crush", [frame, frame], range="limited").value, 0)
-
-
-class Repeats(TestCase):
-    def test_each_repeated_frame_is_counted_and_named(self) -> None:
-        for count in range(5):
-            frames = list(shot_pair("quay", Camera(stops_under=2), 384, 224, 24)[0])
-            for n in range(count):
-                frames[5 + 4 * n] = frames[4 + 4 * n]
-            finding = found("repeated frames", frames)
-            with self.subTest(count):
-                self.assertEqual(finding.value, count)
-                self.assertEqual(finding.outside, count > 0)
-                if count:
-                    self.assertEqual(finding.frame, 5)
 
 
 class Softness(TestCase):
@@ -299,56 +193,6 @@ def overlap(place: Place, planted: tuple[int, int, int, int]) -> float:
     return shared / (place.width * place.height + width * height - shared)
 
 
-class Specks(TestCase):
-    @staticmethod
-    def dusty(frames: list[Frame], count: int, seed: int = 4) -> tuple[list[Frame], list[tuple[int, int, int]]]:
-        """Bright and dark dust of 1 to 7 pixels on every frame; where it lies as (frame, x, y)."""
-        rng = np.random.default_rng(seed)
-        planted, result = [], []
-        for n, frame in enumerate(frames):
-            marked = frame.copy()
-            for _ in range(count):
-                x, y = int(rng.integers(8, frame.shape[1] - 8)), int(rng.integers(8, frame.shape[0] - 8))
-                shade = 0.0 if marked[y, x].mean() > 0.3 else float(marked[y, x].mean()) + 0.4
-                axes = int(rng.integers(1, 4)), int(rng.integers(1, 3))
-                cv2.ellipse(
-                    marked, (x, y), axes, float(rng.integers(0, 180)), 0, 360, (shade,) * 3, -1, cv2.LINE_AA
-                )
-                planted.append((n, x, y))
-            result.append(marked)
-        return result, planted
-
-    def scored(self, scene: str, count: int) -> tuple[float, float]:
-        frames, curve = noisy(scene, Camera(stops_under=3))
-        marked, planted = self.dusty(frames, count)
-        spots = found("specks", marked, curve).spots
-        inner = [(n, x, y) for n, x, y in planted if 0 < n < len(frames) - 1]
-
-        def hits(spot: Spot, n: int, x: int, y: int) -> bool:
-            beside = spot.x - 3 <= x <= spot.x + spot.width + 3 and spot.y - 3 <= y <= spot.y + spot.height + 3
-            return spot.frame == n and beside
-
-        right = sum(any(hits(s, *p) for p in inner) for s in spots)
-        seen = sum(any(hits(s, *p) for s in spots) for p in inner)
-        return right / max(len(spots), 1), seen / len(inner)
-
-    def test_precision_and_recall_with_stars_and_with_motion(self) -> None:
-        for scene in ("stars", "dusk", "cloth"):
-            with self.subTest(scene):
-                precision, recall = self.scored(scene, 5)
-                self.assertGreater(precision, 0.9)
-                self.assertGreater(recall, 0.9)
-
-    def test_count_rises_and_stars_alone_are_none(self) -> None:
-        frames, curve = noisy("stars", Camera(stops_under=3))
-        self.assertEqual(found("specks", frames, curve).value, 0)
-        for size in ((640, 360), (1280, 720)):
-            self.assertFalse(
-                found("specks", *noisy("basin", Camera(stops_under=3), size)).outside, "sparkling water"
-            )
-        rising(self, lambda count: self.dusty(frames, int(count))[0], "specks", [0, 1, 2, 4, 6], curve)
-
-
 class Grain(TestCase):
     @staticmethod
     def grainy(blur: float, shared: float) -> list[Frame]:
@@ -371,47 +215,6 @@ class Grain(TestCase):
         for shared in (0.0, 0.5, 1.0):
             detail = findings(self.grainy(0.4, shared))["grain"].detail
             self.assertAlmostEqual(int(detail.split(" %")[0]), 100 * shared, delta=8)
-
-
-class HotPixels(TestCase):
-    def test_planted_pixels_are_listed_and_stars_are_not(self) -> None:
-        for scene in ("stars", "quay"):
-            for count in (0, 5, 10, 20, 40):
-                with self.subTest(scene=scene, count=count):
-                    camera = Camera(stops_under=2, hot_pixels=count)
-                    finding = found("hot pixels", *noisy(scene, camera, (384, 224)))
-                    self.assertAlmostEqual(finding.value, count, delta=max(0.1 * count, 1))
-                    self.assertEqual(finding.outside, count > 2)
-                    self.assertEqual(len(finding.spots), int(finding.value))
-
-
-class Motion(TestCase):
-    def test_each_dropped_frame_of_a_steady_move_is_counted_and_named(self) -> None:
-        for gaps in ((), (9,), (9, 16), (8, 13, 18), (8, 13, 18, 23)):
-            frames = shot_pair("quay", Camera(stops_under=2), 384, 224, 32)[0]
-            kept = [f for n, f in enumerate(frames) if n not in gaps]
-            finding = found("dropped frames", kept)
-            with self.subTest(gaps):
-                self.assertEqual(finding.value, len(gaps), finding.detail)
-                if gaps:
-                    self.assertEqual(finding.frame, gaps[0])
-
-    def test_interlace_is_found_where_it_is_and_nowhere_else(self) -> None:
-        for scene in ("quay", "cloth", "basin"):
-            frames, curve = noisy(scene, Camera(stops_under=1), (384, 224))
-            with self.subTest(scene):
-                self.assertFalse(found("interlace", frames, curve).outside)
-        frames, curve = noisy("quay", Camera(stops_under=1), (384, 224))
-        values = []
-        for share in (0.0, 0.25, 0.5, 0.75, 1.0):
-            woven = []
-            for before, here in itertools.pairwise(frames):
-                both = here.copy()
-                both[1 : int(224 * share) : 2] = before[1 : int(224 * share) : 2]
-                woven.append(both)
-            values.append(found("interlace", woven, curve).value)
-        self.assertEqual(values, sorted(values))
-        self.assertGreater(values[-1], 2)
 
 
 class Source(TestCase):

@@ -15,12 +15,11 @@ from yellowclean.engine.frames import CV_SCALE, Array, Frame, Region, luma
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.profile import NoiseCurve, NoiseProfile, white_profile
 from yellowclean.engine.measure.spectrum import block_dct
-from yellowclean.engine.octaves import OCTAVES
+from yellowclean.engine.octaves import OCTAVES, halved
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.testcamera import Camera
 from yellowclean.engine.treat import TREATMENTS, _dct
-from yellowclean.engine.treat.spatial import halved
 from yellowclean.engine.treat.stabilise import Stabiliser
 
 
@@ -163,6 +162,15 @@ class Effects(TestCase):
         left = (pipeline.frame(2) - still).std() * CV_SCALE / 10
         self.assertLess(left, np.sqrt(1 / 5) * 1.12)  # five frames: σ/√5, and a little distrust
         self.assertAlmostEqual(pipeline.noise_left(2)[0], left, delta=0.08)
+
+    def test_a_standing_shot_reaches_the_limit_of_eleven_frames(self) -> None:
+        """The mean of eleven independent frames has 1/11 of the variance; plain areas must not be carried along."""
+        noisy, clean = shot_pair("cloth", Camera(stops_under=3), 960, 540, 11, motion=(0.0, 0.0, 0.0))
+        profile = measure_noise(MemorySource(noisy)).profile
+        out = result(noisy, profile, [Step(kind="temporal", settings={"frames": 5})], 5)
+        left = 11 * (out - clean[5]).var(axis=(0, 1)) / (noisy[5] - clean[5]).var(axis=(0, 1))
+        self.assertLess(left.max(), 1.25)
+        self.assertGreater(left.min(), 0.9)
 
     def test_a_cut_takes_no_neighbour(self) -> None:
         rng = np.random.default_rng(5)

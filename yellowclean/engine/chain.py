@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .motion import Movement
+from .motion import STANDS, Movement
 from .plan import Step
 from .reach.model import Reach
 
@@ -13,9 +13,8 @@ test-camera clips); beyond the last, one."""
 LEAST_SEARCH, MOST_SEARCH = 32, 128
 
 
-STANDS, FRAMES_STANDING = 0.5, 5
-"""Share of the picture from which on a shot counts as standing, and the neighbours it then gets: what moves in
-it drops out by itself."""
+FRAMES_STANDING = 5
+"""Neighbours each side of a standing shot: what moves in it drops out by itself."""
 
 
 def frames_each_side(movement: Movement) -> int:

@@ -7,13 +7,13 @@ from typing import Literal
 
 import numpy as np
 
-from .chain import STANDS, frames_each_side, noise_chain
+from .chain import frames_each_side, noise_chain
 from .colour.opponent import chroma_sigma
 from .frames import CV_SCALE
 from .judge.ladder import Rung, suggested_stop
 from .measure.profile import NoiseCurve, NoiseProfile
 from .measure.survey import TOLERANCES, SurveyReport
-from .motion import Movement
+from .motion import STANDS, Movement
 from .plan import Plan
 from .reach.model import Reach, Tones
 

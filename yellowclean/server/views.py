@@ -42,7 +42,7 @@ class _Opened:
             if len(self._footage) > OPEN_SHOTS:
                 gone, _ = self._footage.popitem(last=False)
                 self._pipelines = OrderedDict((k, p) for k, p in self._pipelines.items() if not k.startswith(gone))
-            name = f"{key}:{hash(plan.to_json())}"
+            name = f"{key}:{plan.to_json()}"
             pipeline = self._pipelines.pop(name, None) or Pipeline(footage, plan)
             self._pipelines[name] = pipeline
             if len(self._pipelines) > OPEN_PLANS:

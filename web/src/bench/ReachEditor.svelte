@@ -53,6 +53,18 @@
   {/each}
 {/snippet}
 
+{#snippet tick(label: string, checked: boolean, onchange: (on: boolean) => void)}
+  <label class="flex items-center gap-2 pt-1.5">
+    <input
+      type="checkbox"
+      class="checkbox checkbox-xs"
+      {checked}
+      onchange={(event) => onchange(event.currentTarget.checked)}
+    />
+    {label}
+  </label>
+{/snippet}
+
 <section class="mt-1.5 border-t border-rule pt-1" aria-label="Reach" data-testid="reach">
   <div class="flex items-center gap-2">
     <h3 class="grow font-semibold">Reach</h3>
@@ -67,15 +79,9 @@
   </div>
   <p class="text-[13px] text-quiet">White is where the step acts. The parts are combined.</p>
 
-  <label class="flex items-center gap-2 pt-1">
-    <input
-      type="checkbox"
-      class="checkbox checkbox-xs"
-      checked={reach.tones != null}
-      onchange={(event) => set({ tones: event.currentTarget.checked ? desk.standard<Tones>("tones") : null })}
-    />
-    Only some tones
-  </label>
+  {@render tick("Only some tones", reach.tones != null, (on) =>
+    set({ tones: on ? desk.standard<Tones>("tones") : null }),
+  )}
   {#if reach.tones}
     {@const tones = reach.tones}
     {@render numbers("tones", tones, (name, value) => set({ tones: { ...tones, [name]: value } }))}
@@ -170,15 +176,7 @@
     {@render numbers("detail", detail, (name, value) => set({ detail: { ...detail, [name]: value } }))}
   {/if}
 
-  <label class="flex items-center gap-2 pt-1.5">
-    <input
-      type="checkbox"
-      class="checkbox checkbox-xs"
-      checked={reach.invert}
-      onchange={(event) => set({ invert: event.currentTarget.checked })}
-    />
-    Turn round: act everywhere else
-  </label>
+  {@render tick("Turn round: act everywhere else", reach.invert ?? false, (on) => set({ invert: on }))}
   <details class="pt-1">
     <summary class="cursor-pointer">Clean-up of the matte</summary>
     {@render numbers("cleanup", reach.cleanup, (name, value) =>

@@ -7,8 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..frames import Array
-from ..octaves import BLOCK, DCT, OCTAVES
-from ..treat.spatial import halved
+from ..octaves import BLOCK, DCT, OCTAVES, halved
 
 TILE = 32
 """Pixels of the fine picture that make one block at the coarsest octave."""
