@@ -172,6 +172,18 @@ class Effects(TestCase):
         self.assertLess(left.max(), 1.25)
         self.assertGreater(left.min(), 0.9)
 
+    def test_an_axis_without_noise_harms_nothing(self) -> None:
+        """Grey noise has no colour, and a picture may have none at all."""
+        rng = np.random.default_rng(14)
+        grey = [np.repeat(rng.normal(0.4, 0.02, (96, 128, 1)), 3, axis=2).astype(np.float32) for _ in range(3)]
+        white = white_profile(20)
+        for silent in ([1, 2], [0, 1, 2]):
+            spectrum = white.spectrum_array().reshape(3, 3, 64)
+            spectrum[silent] = 0
+            profile = white.model_copy(update={"spectrum": spectrum.tolist()})
+            for steps in ([*CHAIN, Step(kind="grain")], CHAIN):
+                self.assertTrue(np.isfinite(result(grey, profile, steps, 1)).all())
+
     def test_a_cut_takes_no_neighbour(self) -> None:
         rng = np.random.default_rng(5)
         a, b = shot_pair("cloth", Camera(noiseless=True))[1][0], shot_pair("dusk", Camera(noiseless=True))[1][0]

@@ -117,7 +117,7 @@
           disabled={!bench.version}
           onclick={() => (bench.wipe = bench.wipe === null ? 0.5 : null)}>Wipe against source</button
         >
-        <span class="text-[13px] whitespace-nowrap text-quiet"
+        <span class="hidden text-[13px] whitespace-nowrap text-quiet min-[1440px]:inline"
           >hold <kbd class="kbd kbd-xs">{HOLD.shown}</kbd> for source</span
         >
         <span class="grow"></span>

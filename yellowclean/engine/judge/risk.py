@@ -71,7 +71,7 @@ class RiskAt:
         return Risk(self._share(error, noise, [0]), self._share(error, noise, [1, 2]))
 
     def _share(self, error: Array, noise: Array, axes: list[int]) -> Share:
-        power = max(float(self._variance[axes].sum()), 1e-12)
+        power = self._variance[axes].sum()
         return Share(float(error[axes].sum() / power), float(noise[axes].sum() / power))
 
     def _result(self, footage: Footage, plan: Plan) -> Array:

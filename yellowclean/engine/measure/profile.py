@@ -12,6 +12,9 @@ from ..errors import BadPlan
 from ..frames import CV_SCALE, Array
 from ..octaves import BLOCK, OCTAVES, white_deviations
 
+LEAST_DEVIATION = 1e-3
+"""An axis may hold no noise at all (grey pictures have no colour); no deviation is taken for smaller."""
+
 MatrixOf3 = list[list[float]]
 
 
@@ -88,8 +91,9 @@ class NoiseProfile(BaseModel):
         return float(np.sqrt((self.typical_cv("cb") ** 2 + self.typical_cv("cr") ** 2) / 2))
 
     def spectrum_array(self) -> Array:
-        """3×OCTAVES×8×8."""
-        return np.array(self.spectrum, np.float32).reshape(3, OCTAVES, BLOCK, BLOCK)
+        """3×OCTAVES×8×8, nowhere quite 0, so that what is measured in units of it stays finite."""
+        found = np.array(self.spectrum, np.float32).reshape(3, OCTAVES, BLOCK, BLOCK)
+        return np.maximum(found, np.float32(LEAST_DEVIATION))
 
     def to_json(self) -> str:
         return self.model_dump_json(by_alias=True, indent=1)

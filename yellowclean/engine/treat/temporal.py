@@ -77,7 +77,7 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
 
 def _slack(spectrum: Array) -> Array:
     """By how much (energy, mean) of a patch differ by chance, for noise of this spectrum (axes×8×8)."""
-    power = np.maximum(spectrum.astype(np.float64) ** 2, 1e-12)  # an axis may have no noise at all
+    power = spectrum.astype(np.float64) ** 2
     pixels = (2 * PATCH + 1) ** 2
     independent = pixels * power.mean(axis=(1, 2)) ** 2 / (power**2).mean(axis=(1, 2))
     weights = np.array([0.5, 0.25, 0.25])
