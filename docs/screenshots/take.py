@@ -40,6 +40,8 @@ def take(page: Page) -> None:
     page.wait_for_timeout(2500)
     keep(page, "jobs")
     page.get_by_role("button", name="Tolerances…").click()
+    expect(page.get_by_role("dialog")).to_be_visible()
+    page.wait_for_timeout(400)
     keep(page, "tolerances")
     page.keyboard.press("Escape")
 

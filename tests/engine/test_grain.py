@@ -68,6 +68,14 @@ class Matched(TestCase):
                     self.assertLess(np.abs(added.mean(axis=(0, 1))).max(), 0.3)
 
 
+class Spectra(TestCase):
+    def test_white_noise_reads_one_at_every_octave(self) -> None:
+        self.assertLess(np.abs(white_profile(10).against_white() - 1).max(), 1e-5)
+        field = np.random.default_rng(5).standard_normal((1024, 1024)).astype(np.float32)
+        measured = deviations(field) / white_profile(10).spectrum_array().reshape(3, 3, 64)[0]
+        self.assertLess(np.abs(measured - 1).max(), 0.15)
+
+
 class Own(TestCase):
     def test_strength_is_the_deviation_and_size_the_correlation_length(self) -> None:
         for size in (1.0, 1.5, 2.5, 5.0):

@@ -7,7 +7,7 @@
 
   const { bench }: { bench: Bench } = $props();
   const noise = $derived(bench.shot?.report?.noise);
-  const profile = $derived(bench.shot?.report?.profile);
+  const spectrum = $derived(bench.shot?.spectrum);
   const usable = $derived(bench.readings.filter((reading) => reading.flat));
   const frames = $derived([...new Set(bench.readings.map((r) => r.patch.frame))].join(", "));
 </script>
@@ -21,9 +21,9 @@
       <span class="figure">{short(noise.r_cv)}</span> · G <span class="figure">{short(noise.g_cv)}</span> · B
       <span class="figure">{short(noise.b_cv)} CV</span> · sure {percent(noise.confidence)}
     </p>
-    {#if profile}
+    {#if spectrum}
       <h2 class="pt-2 font-semibold">Spectrum of the noise</h2>
-      <SpectrumPicture spectrum={profile.spectrum} />
+      <SpectrumPicture {spectrum} />
     {/if}
     <ProfileChoice {bench} />
   </section>

@@ -55,7 +55,8 @@ def strip_at(
         risk = judge.of(plan.with_setting(step, setting, value))
         rungs.append(StripRung(value=value, **_together(risk.luma, risk.chroma)))
     stop = suggested_rung(rungs)
-    return Strip(rungs=rungs, stop=stop, reason=_reason(rungs, stop))
+    unit = plan.step(step).treatment.parameters.model_json_schema()["properties"][setting]["unit"]
+    return Strip(rungs=rungs, stop=stop, reason=_reason(rungs, stop, unit))
 
 
 def _together(luma: Share, chroma: Share) -> dict[str, float]:
@@ -73,10 +74,10 @@ def suggested_rung(rungs: list[StripRung]) -> int:
     return int(np.argmax(errors <= NEAR_LOWEST * errors.min()))
 
 
-def _reason(rungs: list[StripRung], stop: int) -> str:
+def _reason(rungs: list[StripRung], stop: int, unit: str) -> str:
     here = rungs[stop]
     told = (
-        f"At {here.value:g} at most {100 * here.noise_left:.1f} % of the noise's power is left and"
+        f"At {here.value:g} {unit} at most {100 * here.noise_left:.1f} % of the noise's power is left and"
         f" {100 * here.structure_lost:.1f} % as much structure is lost"
     )
     if stop == len(rungs) - 1:

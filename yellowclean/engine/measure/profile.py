@@ -95,6 +95,11 @@ class NoiseProfile(BaseModel):
         found = np.array(self.spectrum, np.float32).reshape(3, OCTAVES, BLOCK, BLOCK)
         return np.maximum(found, np.float32(LEAST_DEVIATION))
 
+    def against_white(self) -> Array:
+        """3×OCTAVES×64: each deviation beside that of white noise of the same octave, which reads 1."""
+        against: Array = self.spectrum_array().reshape(3, OCTAVES, -1) / white_deviations()
+        return against
+
     def to_json(self) -> str:
         return self.model_dump_json(by_alias=True, indent=1)
 

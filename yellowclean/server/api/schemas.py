@@ -90,6 +90,8 @@ class ShotDetail(ShotOut):
     """A shot on the Bench."""
 
     report: SurveyReport | None
+    spectrum: list[list[list[float]]] | None
+    """By axis and octave: the noise's 64 deviations beside white noise, which reads 1."""
     plans: list[VersionOut]
     matching_profile: int | None
     """The saved profile of the same camera and gain, if there is one."""

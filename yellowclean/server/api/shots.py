@@ -59,10 +59,11 @@ def told_version(version: PlanVersion) -> VersionOut:
 @router.get("/shots/{shot_id}", response=ShotDetail, by_alias=True)
 def get_shot(request: HttpRequest, shot_id: int) -> ShotDetail:
     shot = Shot.objects.select_related("job").get(pk=shot_id)
-    match = matching_profile(shot)
+    match, report = matching_profile(shot), shot.report
     return ShotDetail(
         **told_shot(shot).model_dump(),
-        report=shot.report,
+        report=report,
+        spectrum=report.profile.against_white().tolist() if report else None,
         plans=[told_version(v) for v in shot.versions.all()],
         matching_profile=match.pk if match else None,
     )
