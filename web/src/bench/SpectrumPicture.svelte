@@ -9,9 +9,9 @@
   const TOP = 16;
   const BLOCK = SIDE * CELL;
   const small = 5;
-  /** Deviation against white noise: none is black, twice white noise or more is white. */
+  /** Deviation against white noise, by octaves: a quarter or less is black, four times or more is white. */
   const shade = (value: number) => {
-    const level = Math.round(255 * Math.min(value / 2, 1));
+    const level = Math.round(255 * Math.min(Math.max(0.5 + Math.log2(value) / 4, 0), 1));
     return `rgb(${level},${level},${level})`;
   };
   const unit = BLOCK - CELL * small;
@@ -50,5 +50,6 @@
   {/each}
 </svg>
 <p class="text-[13px] text-quiet">
-  Top left slow waves, bottom right fine ones. Mid-grey is white noise, brighter is more.
+  Top left slow waves, bottom right fine ones. Mid-grey is white noise, white four times as much or more,
+  black a quarter.
 </p>
