@@ -22,8 +22,9 @@ SMOOTHNESS, REFINEMENTS = 40.0, 8
 """Weight of smooth motion and rounds of refinement, on a quarter of the size: finer and freer motion follows
 noise (set on test-camera clips, where this is 0.2 dB better than the library's finer presets)."""
 
-STANDS = 0.5
-"""Share of a picture that rests from which on it counts as standing."""
+STANDS, SAME_LIGHT = 0.5, 1.0
+"""Share of a picture that rests from which on it counts as standing, and how far its mean may be off meanwhile, in
+8-bit codes: under a fade everything differs, and standing still then seems as good as any motion."""
 
 LEAST_SIDE = 96
 """Smaller pictures are continued to this many pixels: the library's pyramid does not bear them."""
@@ -131,6 +132,7 @@ def _resting(here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], vectors:
     about_as_well = still <= REST_MARGIN * followed + REST_CODES
     near = np.hypot(vectors[..., 0], vectors[..., 1]) < NEAR_REST
     rests = (near & about_as_well) | (still <= followed)
-    if rests.mean() >= STANDS:  # a tripod shot: long motion has to prove itself too
+    same_light = abs(float(here.mean()) - float(there.mean())) < SAME_LIGHT
+    if same_light and rests.mean() >= STANDS:  # a tripod shot: long motion has to prove itself too
         rests = about_as_well
     return np.where(rests[..., None], np.float32(0), vectors)
