@@ -199,7 +199,7 @@ def _render(options: Any, stop: _StopFlag) -> None:
             plan = propose(survey(source, progress=_bar("measure"), stopped=stop))
         render(source, plan, target, frames=chosen, progress=_bar("render"), stopped=stop)
         if options.report:
-            report = delivery_report(source, target, chosen)
+            report = delivery_report(source, target, chosen, baked=not plan.look.plain)
             options.report.write_text(report.model_dump_json(indent=1) + "\n")
     print(f"{options.out}: {len(chosen)} frames, {target.format.title}")
 

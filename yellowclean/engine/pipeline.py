@@ -100,7 +100,7 @@ class Pipeline:
     def frame(self, n: int, region: Region | None = None, scale: float = 1.0) -> Frame:
         """Frame n of the result, R'G'B' float32, of a region (default: all of it), reduced by `scale`."""
         region = self._checked(n, region)
-        return scaled(self._pulled(len(self._steps), n, region).rgb, scale)
+        return scaled(self.plan.look.applied(self._pulled(len(self._steps), n, region).rgb), scale)
 
     def noise_left(self, n: int, region: Region | None = None) -> tuple[float, float]:
         """What the steps believe to have left of the noise's deviation: shares of luma and of chroma."""

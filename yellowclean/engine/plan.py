@@ -7,6 +7,7 @@ from typing import Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
+from .colour.look import Look
 from .errors import BadInput, BadPlan
 from .measure.profile import NoiseProfile, first_problem
 from .reach.model import Reach
@@ -68,6 +69,7 @@ class Plan(BaseModel):
     schema_id: Literal["yellow-clean/plan/1"] = Field("yellow-clean/plan/1", alias="schema")
     profile: NoiseProfile | None = None
     steps: list[Step] = []
+    look: Look = Field(Look(), description="A look that is baked into the result; plain for none.")
 
     @model_validator(mode="after")
     def _profile_present(self) -> Self:
@@ -109,11 +111,12 @@ class Plan(BaseModel):
             if s.acts
         ]
         told = repr(acting) + (self.profile.model_dump_json() if self.profile and acting else "")
+        told += self.look.digest() if steps is None else ""
         return _hashed(told)
 
     def matte_digest(self, step: int) -> str:
-        """A hash of all that decides the matte of a step, acting or not."""
-        return _hashed(f"{self.digest(step)}{self.steps[step].reach!r}{self.profile!r}")
+        """A hash of all that decides the matte of a step, acting or not. Raises `BadInput`."""
+        return _hashed(f"{self.digest(step)}{self.step(step).reach!r}{self.profile!r}")
 
 
 def _hashed(told: str) -> str:

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from .errors import BadInput
 from .frames import Frame, Progress, StopCheck, never, raise_if
@@ -32,6 +32,7 @@ class DeliveryReport(BaseModel):
     frames: int
     first_frame: int
     patches: list[PatchBeforeAfter]
+    look_baked: bool = Field(False, description="Whether the written values are those under a look.")
 
 
 def render(
@@ -123,7 +124,7 @@ def _segment_frames(chosen: range, folder: Path) -> Iterator[Frame]:
             part.close()
 
 
-def delivery_report(source: Source, target: Destination, chosen: range) -> DeliveryReport:
+def delivery_report(source: Source, target: Destination, chosen: range, *, baked: bool = False) -> DeliveryReport:
     """Open what was written, count it, and measure flat patches of its middle beside the source's."""
     written = open_source(target.path)
     try:
@@ -137,6 +138,7 @@ def delivery_report(source: Source, target: Destination, chosen: range) -> Deliv
             frames=len(chosen),
             first_frame=chosen.start,
             patches=_before_after(source, written, chosen),
+            look_baked=baked,
         )
     finally:
         written.close()

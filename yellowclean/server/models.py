@@ -10,6 +10,7 @@ from django.conf import settings
 from django.db import models
 from django.utils import timezone
 
+from ..engine.colour.look import Look
 from ..engine.measure.profile import NoiseProfile, profile_from_json
 from ..engine.measure.survey import SurveyReport
 from ..engine.plan import Plan, plan_from_json
@@ -44,6 +45,7 @@ class Shot(models.Model):
     fingerprint = models.CharField(max_length=64)
     media = models.JSONField()
     survey = models.JSONField(null=True)
+    look = models.JSONField(default=dict, help_text="The engine's Look that the shot is judged under.")
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:
@@ -51,6 +53,10 @@ class Shot(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+    @property
+    def shown_under(self) -> Look:
+        return Look.model_validate(self.look)
 
     @property
     def report(self) -> SurveyReport | None:
@@ -79,6 +85,48 @@ class Profile(models.Model):
     @property
     def profile(self) -> NoiseProfile:
         return profile_from_json(_text(self.document), self.name)
+
+
+class Lut(models.Model):
+    """A LUT file that looks may use; its path is made from its content and never means another."""
+
+    name = models.CharField(max_length=255)
+    path = models.TextField(unique=True)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("name",)
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Still(models.Model):
+    """A kept frame of a version: the plan and the look are copies, so that later edits do not change it."""
+
+    shot = models.ForeignKey(Shot, on_delete=models.CASCADE, related_name="stills")
+    name = models.CharField(max_length=100)
+    n = models.PositiveIntegerField()
+    label = models.CharField(
+        max_length=8, blank=True, help_text="The version it was taken from; empty: the source."
+    )
+    document = models.JSONField()
+    look = models.JSONField(default=dict)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("pk",)
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def plan(self) -> Plan:
+        return plan_from_json(_text(self.document), f"still {self.name}")
+
+    @property
+    def shown_under(self) -> Look:
+        return Look.model_validate(self.look)
 
 
 class PlanVersion(models.Model):

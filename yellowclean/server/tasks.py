@@ -64,7 +64,7 @@ def _render(work: Render) -> None:
     _spread(work, target, chosen, lambda share: report(0.85 * share), stopped)
     with closing(open_source(work.shot.path)) as source:
         assemble(target, source.info, chosen, folder, lambda share: report(0.85 + 0.13 * share), stopped)
-        delivery = delivery_report(source, target, chosen)
+        delivery = delivery_report(source, target, chosen, baked=not work.plan.look.plain)
     for piece in folder.glob("frames_*.mkv"):
         piece.unlink()
     work.path, work.report = str(target.path), delivery.model_dump()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 import shutil
 from collections.abc import Iterable, Sequence
@@ -10,6 +11,7 @@ from pathlib import Path
 from django.conf import settings
 from django.db import transaction
 
+from ..engine.colour.look import lut_checked
 from ..engine.errors import BadInput
 from ..engine.frames import never
 from ..engine.judge.patches import Remaining, remaining
@@ -21,7 +23,7 @@ from ..engine.media.sequence import sequence_files
 from ..engine.plan import Plan
 from ..engine.propose import propose
 from ..engine.render import frames_in
-from .models import Job, PlanVersion, Profile, Render, Shot, State, Survey, Work
+from .models import Job, Lut, PlanVersion, Profile, Render, Shot, State, Survey, Work
 from .views import pipeline_for
 
 LABELS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
@@ -159,8 +161,10 @@ def save_profile(profile: NoiseProfile, name: str, camera: str = "", gain: str =
     return Profile.objects.create(name=named.name, camera=camera, gain=gain, notes=notes, document=document)
 
 
-def request_render(version: PlanVersion, format_name: str, frames: tuple[int, int] | None = None) -> Render:
-    """Queue a render of a version as it is now."""
+def request_render(
+    version: PlanVersion, format_name: str, frames: tuple[int, int] | None = None, *, bake_look: bool = False
+) -> Render:
+    """Queue a render of a version as it is now, with the shot's look in it where that is asked for."""
     from .tasks import run_render  # noqa: PLC0415 (tasks import this module)
 
     if format_name not in OUTPUT_FORMATS:
@@ -170,7 +174,7 @@ def request_render(version: PlanVersion, format_name: str, frames: tuple[int, in
     render = Render.objects.create(
         shot=version.shot,
         label=version.label,
-        document=version.document,
+        document=version.document | ({"look": version.shot.look} if bake_look else {}),
         format=format_name,
         first=chosen.start,
         stop=chosen.stop,
@@ -196,3 +200,16 @@ def delete_shot(shot: Shot) -> None:
         for file in sequence_files(path) if "#" in path.name else [path]:
             file.unlink(missing_ok=True)
     shot.delete()
+
+
+def keep_lut(data: bytes, name: str, folder: Path) -> Lut:
+    """Keep a LUT file under a path made from its content. Raises `BadInput` when it is none."""
+    folder.mkdir(parents=True, exist_ok=True)
+    path = folder / f"{hashlib.sha256(data).hexdigest()[:24]}.cube"
+    path.write_bytes(data)
+    try:
+        lut_checked(path)
+    except BadInput as error:
+        path.unlink()
+        raise BadInput(str(error).replace(path.name, name)) from error
+    return Lut.objects.get_or_create(path=str(path), defaults={"name": name})[0]

@@ -14,9 +14,10 @@ import diskcache
 import numpy as np
 from django.conf import settings
 
+from ..engine.colour.look import PLAIN, Look
 from ..engine.errors import BadInput
-from ..engine.frames import Frame, Region, StopCheck, as_uint8
-from ..engine.judge.looks import Signal, amplified, signal_of, stress_level, stressed
+from ..engine.frames import Array, Frame, Region, StopCheck, as_uint8
+from ..engine.judge.closer import Signal, amplified, signal_of, stress_level, stressed
 from ..engine.media import open_source
 from ..engine.pipeline import Footage, Pipeline
 from ..engine.plan import Plan
@@ -73,6 +74,7 @@ class Asked:
     region: Region | None
     scale: float
     step: int = 0
+    look: Look = PLAIN
     signal: Signal = "all"
     stress: float = 0.0
     gain: float = 8.0
@@ -80,20 +82,18 @@ class Asked:
 
 def picture(shot: Shot, plan: Plan, asked: Asked, stopped: StopCheck) -> bytes:
     """A lossless PNG of a view, from the cache where it was made before."""
-    key = hashlib.sha256(f"{shot.fingerprint}{_content(plan, asked)}{asked}".encode()).hexdigest()
+    content = "" if asked.view == "source" else content_of(plan, asked.step if asked.view == "reach" else None)
+    key = hashlib.sha256(f"{shot.fingerprint}{content}{asked}".encode()).hexdigest()
     kept: bytes | None = _pictures().get(key)
     if kept is None:
-        kept = _png(_view(pipeline_for(shot, plan, stopped), asked))
+        kept = png(_view(pipeline_for(shot, plan, stopped), asked))
         _pictures().set(key, kept)
     return kept
 
 
-def _content(plan: Plan, asked: Asked) -> str:
-    if asked.view == "source":
-        return ""
-    if asked.view == "reach" and asked.step < len(plan.steps):
-        return plan.matte_digest(asked.step)
-    return plan.digest()
+def content_of(plan: Plan, matte_of: int | None = None) -> str:
+    """What a plan's result is known by, or the matte of one of its steps."""
+    return plan.digest() if matte_of is None else plan.matte_digest(matte_of)
 
 
 def _view(pipeline: Pipeline, asked: Asked) -> Frame:
@@ -104,12 +104,18 @@ def _view(pipeline: Pipeline, asked: Asked) -> Frame:
         removed = amplified(pipeline.source_frame(*where) - pipeline.frame(*where), asked.gain)
         return signal_of(removed, asked.signal)
     frame = pipeline.source_frame(*where) if asked.view == "source" else pipeline.frame(*where)
-    frame = signal_of(frame, asked.signal)
-    return stressed(frame, asked.stress, stress_level(pipeline.footage.frame(asked.n))) if asked.stress else frame
+    frame = signal_of(asked.look.applied(frame), asked.signal)
+    if not asked.stress:
+        return frame
+    return stressed(frame, asked.stress, stress_level(asked.look.applied(pipeline.source_frame(asked.n)[::4, ::4])))
 
 
-def _png(frame: Frame) -> bytes:
-    done, data = cv2.imencode(".png", as_uint8(frame)[..., ::-1], [cv2.IMWRITE_PNG_COMPRESSION, 1])
+def png(picture: Array) -> bytes:
+    """H×W×3, or H×W for grey, values 0-1."""
+    shown = as_uint8(picture)
+    done, data = cv2.imencode(
+        ".png", shown[..., ::-1] if shown.ndim == 3 else shown, [cv2.IMWRITE_PNG_COMPRESSION, 1]
+    )
     if not done:
         raise BadInput("the picture could not be encoded; its size is out of range.")
     return bytes(data)

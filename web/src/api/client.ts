@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import type { Box } from "../lib/geometry";
 import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
@@ -23,6 +24,16 @@ export type Shape = Schemas["Shape"];
 export type Strip = Schemas["Strip"];
 export type Pixel = Schemas["Pixel"];
 export type Version = Schemas["VersionOut"];
+export type Still = Schemas["StillOut"];
+export type Look = Schemas["Look"];
+export type Cdl = Schemas["Cdl"];
+export type Lut = Schemas["LutOut"];
+export type Correction = Schemas["Correction"];
+export type NoiseUnderLook = Schemas["NoiseUnderLook"];
+export type Management = Schemas["Choices"];
+export type Managed = Schemas["Managed"];
+export type ScopeAxes = Schemas["ScopeAxes"];
+export type Histogram = Schemas["HistogramOut"];
 export type Profile = Schemas["ProfileOut"];
 export type ProfileFit = Schemas["ProfileFit"];
 export type Treatment = Schemas["TreatmentOut"];
@@ -43,6 +54,17 @@ export async function asked<T>(
   return data as T;
 }
 
+/** Send a file as it is and have the server's answer, typed by the caller. */
+export async function sent<T>(address: string, file: File): Promise<T> {
+  const answer = await fetch(`${address}?name=${encodeURIComponent(file.name)}`, {
+    method: "POST",
+    body: file,
+  });
+  const told = (await answer.json()) as unknown;
+  if (!answer.ok) throw new Error(lineOf(told, answer.status));
+  return told as T;
+}
+
 function lineOf(error: unknown, status: number): string {
   if (error && typeof error === "object" && "detail" in error) return String(error.detail);
   return `The application reported an error (${status}).`;
@@ -50,40 +72,72 @@ function lineOf(error: unknown, status: number): string {
 
 export type View = "source" | "result" | "removed" | "reach";
 
-/** The address of a picture; equal addresses are equal pictures. `step` is whose matte the Reach view shows. */
-export function pictureAddress(
-  shot: { id: number; fingerprint: string },
-  n: number,
-  view: View,
-  version: Version | null,
-  region: { x: number; y: number; width: number; height: number } | null,
-  scale: number,
-  step = 0,
-): string {
-  const query = new URLSearchParams({ n: String(n), view, scale: scale.toFixed(5) });
+/** What is on one side of a comparison: the source, a version's view, or a still. */
+export type Side =
+  | { kind: "source" }
+  | { kind: "version"; version: Version; view: Exclude<View, "source">; step: number }
+  | { kind: "still"; still: Still };
+
+export const SOURCE: Side = { kind: "source" };
+
+/** Where on a frame, how large, and whether under the shot's look. */
+export interface Place {
+  n: number;
+  region?: Box | null;
+  scale?: number;
+  look?: boolean;
+}
+
+/** What names a place of a side to the server; equal texts are equal pictures. */
+export function placeQuery(shot: PictureShot, side: Side, place: Place): URLSearchParams {
+  const query = new URLSearchParams({ n: String(side.kind === "still" ? side.still.n : place.n) });
   let key = shot.fingerprint.slice(0, 12);
-  if (view !== "source" && version) {
-    query.set("version_id", String(version.id));
-    key += view === "reach" ? version.matte_keys[step] : version.key;
-    if (view === "reach") query.set("step", String(step));
+  if (side.kind === "version") {
+    query.set("version_id", String(side.version.id));
+    key += side.view === "reach" ? side.version.matte_keys[side.step] : side.version.key;
+  } else if (side.kind === "still") {
+    query.set("still_id", String(side.still.id));
+    key += side.still.key;
   }
-  if (region) query.set("region", [region.x, region.y, region.width, region.height].join(","));
+  if (place.look) {
+    query.set("look", "true");
+    key += side.kind === "still" ? side.still.look_key : (shot.look_key ?? "");
+  }
+  if (place.region) {
+    const { x, y, width, height } = place.region;
+    query.set("region", [x, y, width, height].join(","));
+  }
   query.set("key", key);
+  return query;
+}
+
+/** The address of a picture; equal addresses are equal pictures. */
+export function pictureAddress(shot: PictureShot, side: Side, place: Place): string {
+  const query = placeQuery(shot, side, place);
+  query.set("view", side.kind === "version" ? side.view : side.kind === "still" ? "result" : "source");
+  if (side.kind === "version" && side.view === "reach") query.set("step", String(side.step));
+  query.set("scale", (place.scale ?? 1).toFixed(5));
   return `/api/shots/${shot.id}/frame?${query}`;
 }
 
+interface PictureShot {
+  id: number;
+  fingerprint: string;
+  look_key?: string;
+}
+
 /** How the picture is looked at: one signal alone, contrast raised, what was removed amplified. */
-export interface Look {
+export interface Closer {
   signal: "all" | "luma" | "chroma" | "r" | "g" | "b";
   stress: number;
   gain: number;
 }
 
-export const PLAIN: Look = { signal: "all", stress: 0, gain: 8 };
+export const PLAIN: Closer = { signal: "all", stress: 0, gain: 8 };
 
-/** The part of an address that asks for a look; nothing for the plain one. */
-export function lookQuery(look: Look): string {
-  const changed = Object.entries(look).filter(([name, value]) => value !== PLAIN[name as keyof Look]);
+/** The part of an address that asks for it; nothing for the plain way. */
+export function closerQuery(closer: Closer): string {
+  const changed = Object.entries(closer).filter(([name, value]) => value !== PLAIN[name as keyof Closer]);
   return changed.map(([name, value]) => `&${name}=${value}`).join("");
 }
 

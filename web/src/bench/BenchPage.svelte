@@ -9,7 +9,8 @@
   import { HOLD, KEYS, press } from "./keys";
   import Picture from "./Picture.svelte";
   import RenderDialog from "./RenderDialog.svelte";
-  import LookControls from "./LookControls.svelte";
+  import CompareControls from "./CompareControls.svelte";
+  import CloserControls from "./CloserControls.svelte";
   import ScrubBar from "./ScrubBar.svelte";
 
   import TestStrip from "./TestStrip.svelte";
@@ -34,8 +35,8 @@
 
 <svelte:window
   onkeydown={(event) => press(event, bench)}
-  onkeyup={(event) => event.key === HOLD.key && (bench.holding = false)}
-  onblur={() => (bench.holding = false)}
+  onkeyup={(event) => event.key === HOLD.key && (bench.compare.holding = false)}
+  onblur={() => (bench.compare.holding = false)}
 />
 <svelte:head><title>{bench.shot?.name ?? "Bench"} · Yellow Clean</title></svelte:head>
 
@@ -111,17 +112,8 @@
             >
           {/each}
         </div>
-        <button
-          class={["btn btn-xs", bench.wipe !== null && "btn-active btn-neutral"]}
-          aria-pressed={bench.wipe !== null}
-          disabled={!bench.version}
-          onclick={() => (bench.wipe = bench.wipe === null ? 0.5 : null)}>Wipe against source</button
-        >
-        <span class="hidden text-[13px] whitespace-nowrap text-quiet min-[1440px]:inline"
-          >hold <kbd class="kbd kbd-xs">{HOLD.shown}</kbd> for source</span
-        >
+        <CompareControls {bench} />
         <span class="grow"></span>
-        <LookControls {bench} />
         <label class="flex items-center gap-1.5">
           Zoom
           <select
@@ -134,6 +126,21 @@
             {#each ZOOMS as zoom (zoom)}<option value={String(zoom)}>{zoom} %</option>{/each}
           </select>
         </label>
+      </div>
+      <div class="flex items-center gap-3 px-3 pb-1" role="toolbar" aria-label="Looking closer">
+        <CloserControls {bench} />
+        <label class="flex items-center gap-1.5">
+          <input type="checkbox" class="checkbox checkbox-xs" bind:checked={bench.looks.on} />
+          Under the look
+        </label>
+        <span class="grow"></span>
+        <button
+          class={["btn btn-xs", bench.choosingInset && "btn-active"]}
+          aria-pressed={bench.choosingInset}
+          onclick={() => (bench.choosingInset = !bench.choosingInset)}
+          >{bench.choosingInset ? "Click a spot" : "Inset"}</button
+        >
+        <button class="btn btn-xs" onclick={bench.compare.keep}>Keep still</button>
       </div>
       <div class="relative min-h-0 grow">
         <Picture {bench} />

@@ -1,13 +1,24 @@
 <script lang="ts">
-  import { api, draftOf, lookQuery, pictureAddress, type Pixel, type View } from "../api/client";
-  import { boxBetween, clamp, fitScale, held, place, visible, ZOOMS, type Box } from "../lib/geometry";
+  import { untrack } from "svelte";
+  import { api, closerQuery, draftOf, pictureAddress, SOURCE, type Pixel, type Side } from "../api/client";
+  import {
+    boxBetween,
+    fitScale,
+    held,
+    place,
+    visible,
+    ZOOMS,
+    type Box,
+    type Placement,
+  } from "../lib/geometry";
   import { notices } from "../lib/notices.svelte";
   import { Bitmaps } from "./bitmaps";
   import type { Bench } from "./bench.svelte";
-  import { drawPicture } from "./draw";
+  import { drawPanes, halfPlane, rectangle, wipeLine, type Pane } from "./draw";
+  import Inset from "./Inset.svelte";
   import PatchLayer from "./PatchLayer.svelte";
   import ShapeLayer from "./ShapeLayer.svelte";
-  import WipeLine from "./WipeLine.svelte";
+  import WipeHandle from "./WipeHandle.svelte";
 
   const { bench }: { bench: Bench } = $props();
   const GRID = 64;
@@ -23,11 +34,35 @@
   let drawn = $state<Box | null>(null);
   let drag: { x: number; y: number; cx: number; cy: number } | null = null;
 
+  const compare = $derived(bench.compare);
+  const player = $derived(bench.player);
   const ratio = $derived(devicePixelRatio || 1);
   const frame = $derived({ width: bench.shot?.media.width ?? 1, height: bench.shot?.media.height ?? 1 });
-  const room = $derived({
+  const main = $derived<Side>(
+    bench.shown === "source" || !bench.version
+      ? SOURCE
+      : { kind: "version", version: bench.version, view: bench.shown, step: bench.reach.step },
+  );
+  const same = $derived(sideName(main) === sideName(compare.other));
+  const sides = $derived<Side[]>(
+    compare.swapped ? [compare.other] : compare.mode === "alone" || same ? [main] : [compare.other, main],
+  );
+  const beside = $derived(compare.mode === "beside" && sides.length > 1);
+  const canvasRoom = $derived({
     width: Math.max(Math.round(width * ratio), 1),
     height: Math.max(Math.round(height * ratio), 1),
+  });
+  /** What one side has of the screen: half of it, beside or above the other, whichever shows more. */
+  const room = $derived.by(() => {
+    if (!beside) return canvasRoom;
+    const across = { ...canvasRoom, width: Math.round(canvasRoom.width / 2) };
+    const down = { ...canvasRoom, height: Math.round(canvasRoom.height / 2) };
+    return fitScale(frame, across) > fitScale(frame, down) ? across : down;
+  });
+  /** Where the second side's room begins. */
+  const second = $derived({
+    x: room.width < canvasRoom.width ? room.width : 0,
+    y: room.height < canvasRoom.height ? room.height : 0,
   });
   const scale = $derived(
     bench.zoom === null ? Math.min(fitScale(frame, room), 4) : (bench.zoom / 100) * ratio,
@@ -36,22 +71,32 @@
     x: held(bench.centre?.x ?? frame.width / 2, frame.width, room.width, scale),
     y: held(bench.centre?.y ?? frame.height / 2, frame.height, room.height, scale),
   });
-  const placement = $derived(place(scale, middle.x, middle.y, room));
+  const inOneRoom = $derived(place(scale, middle.x, middle.y, room));
+  /** Where the last side lies, on which one works. */
+  const placement = $derived<Placement>({
+    ...inOneRoom,
+    offsetX: inOneRoom.offsetX + second.x,
+    offsetY: inOneRoom.offsetY + second.y,
+  });
   /** Reduced pictures are asked for whole; from 100 % on only the visible part is. */
-  const region = $derived(scale >= 1 ? visible(placement, room, frame, GRID) : null);
-  const views = $derived<View[]>(
-    bench.wipe !== null && bench.shown !== "source" ? ["source", bench.shown] : [bench.shown],
-  );
-  const addresses = $derived(views.map((view) => addressOf(view)));
+  const region = $derived(scale >= 1 ? visible(inOneRoom, room, frame, GRID) : null);
+  const addresses = $derived(addressesAt(bench.n));
+  const line = $derived(wipeLine(compare.share, compare.angle, frame, placement));
 
-  function addressOf(view: View): string {
-    if (!bench.shot) return "";
-    const { shot, n, version, reach, look } = bench;
-    return pictureAddress(shot, n, view, version, region, Math.min(scale, 1), reach.step) + lookQuery(look);
+  function sideName(side: Side): string {
+    if (side.kind === "still") return `still ${side.still.id}`;
+    return side.kind === "source" ? "source" : `version ${side.version.id} ${side.view}`;
+  }
+
+  function addressesAt(n: number): string[] {
+    const shot = bench.shot;
+    if (!shot) return [];
+    const where = { n, region, scale: Math.min(scale, 1), look: bench.looks.on };
+    return sides.map((side) => pictureAddress(shot, side, where) + closerQuery(bench.closer));
   }
 
   function waiting(): boolean {
-    return addresses.some((address) => !bitmaps.have(address));
+    return addresses.some((address) => !bitmaps.has(address));
   }
 
   function fetchAll(wanted: string[]) {
@@ -61,32 +106,62 @@
   }
 
   $effect(() => {
+    bench.visible = region;
+  });
+
+  $effect(() => {
     if (!bench.shot || !width) return;
     const wanted = addresses;
     bench.computing = waiting();
     fetchAll(wanted);
-    if (bench.shown === "source" || bench.shown === "reach") return;
+    if (sides.every((side) => side.kind === "source" || (side.kind === "version" && side.view === "reach")))
+      return;
     const later = setTimeout(() => {
       if (waiting()) fetchAll([...wanted, ...wanted.map(draftOf)]);
     }, DRAFT_AFTER_MS);
     return () => clearTimeout(later);
   });
 
+  // The range of a loop is fetched ahead, for the pictures that are shown now.
+  $effect(() => {
+    if (!player.shown) return;
+    void [player.range, region, scale, sides, bench.looks.on, JSON.stringify(bench.closer)];
+    untrack(() => void player.fill(bitmaps, addressesAt, () => arrivals++));
+  });
+
+  $effect(() => {
+    if (!player.playing) return;
+    void [player.speed, player.range];
+    return untrack(() => player.run((n) => addressesAt(n).every((address) => bitmaps.has(address))));
+  });
+
+  function panesOf(pictures: (ImageBitmap | undefined)[]): Pane[] {
+    const area = region ?? { x: 0, y: 0, ...frame };
+    if (pictures.length < 2) return [{ picture: pictures[0], area, placement, clip: null }];
+    const [one, two] = pictures;
+    if (!beside)
+      return [
+        { picture: one, area, placement, clip: halfPlane(line, -1) },
+        { picture: two, area, placement, clip: halfPlane(line, 1) },
+      ];
+    return [
+      { picture: one, area, placement: inOneRoom, clip: rectangle(0, 0, room.width - 1, room.height - 1) },
+      { picture: two, area, placement, clip: rectangle(second.x, second.y, room.width, room.height) },
+    ];
+  }
+
   $effect(() => {
     void arrivals;
     const context = canvas?.getContext("2d", { alpha: false });
     if (!canvas || !context) return;
-    if (canvas.width !== room.width || canvas.height !== room.height) {
-      canvas.width = room.width;
-      canvas.height = room.height;
+    if (canvas.width !== canvasRoom.width || canvas.height !== canvasRoom.height) {
+      canvas.width = canvasRoom.width;
+      canvas.height = canvasRoom.height;
     }
     const pictures = addresses.map((address) => bitmaps.have(address) ?? bitmaps.have(draftOf(address)));
-    if (!canvas.dataset.shown) drawPicture(context, [], { x: 0, y: 0, ...frame }, placement, null, room);
-    if (pictures.every((picture) => picture !== undefined)) {
-      const area = region ?? { x: 0, y: 0, ...frame };
-      const split =
-        pictures.length > 1 && bench.wipe !== null ? Math.round(bench.wipe * frame.width * scale) : null;
-      drawPicture(context, pictures, area, placement, split, room);
+    if (!canvas.dataset.shown) drawPanes(context, [], canvasRoom);
+    if (pictures.length && pictures.every((picture) => picture !== undefined)) {
+      drawPanes(context, panesOf(pictures), canvasRoom);
       coarse = waiting();
       if (!coarse) canvas.dataset.shown = addresses.join(" ");
     }
@@ -96,9 +171,11 @@
 
   function toSource(event: PointerEvent | WheelEvent): { x: number; y: number } {
     const box = canvas?.getBoundingClientRect() ?? { left: 0, top: 0 };
+    const at = { x: (event.clientX - box.left) * ratio, y: (event.clientY - box.top) * ratio };
+    const { offsetX, offsetY } = at.x < second.x || at.y < second.y ? inOneRoom : placement;
     return {
-      x: ((event.clientX - box.left) * ratio - placement.offsetX) / scale,
-      y: ((event.clientY - box.top) * ratio - placement.offsetY) / scale,
+      x: (at.x - offsetX) / scale,
+      y: (at.y - offsetY) / scale,
     };
   }
 
@@ -106,19 +183,22 @@
     if (event.button !== 0) return;
     (event.currentTarget as Element).setPointerCapture(event.pointerId);
     const at = toSource(event);
-    if (bench.reach.picking) void bench.reach.sample(at.x, at.y);
+    if (bench.choosingInset) {
+      compare.inset = { x: Math.round(at.x), y: Math.round(at.y) };
+      bench.choosingInset = false;
+    } else if (bench.reach.picking) void bench.reach.sample(at.x, at.y);
     else if (bench.drawing) start = at;
     else drag = { x: event.clientX, y: event.clientY, cx: middle.x, cy: middle.y };
   }
 
   function move(event: PointerEvent) {
     if (start) drawn = boxBetween(start, toSource(event), frame);
-    else if (!drag) void read(event);
-    else
+    else if (drag)
       bench.centre = {
         x: held(drag.cx - ((event.clientX - drag.x) * ratio) / scale, frame.width, room.width, scale),
         y: held(drag.cy - ((event.clientY - drag.y) * ratio) / scale, frame.height, room.height, scale),
       };
+    else if (!player.playing) void read(event);
   }
 
   function release() {
@@ -137,7 +217,6 @@
     bench.zoom = next;
   }
 
-  const label = { source: "Source", result: "Result", removed: "Removed", reach: "" } as const;
   let readout = $state<{ x: number; y: number; pixel: Pixel } | null>(null);
   let asking = false;
 
@@ -159,9 +238,6 @@
   function inCv(values: number[]): string {
     return values.map((value, c) => `${"RGB"[c]} ${value.toFixed(1)}`).join("  ");
   }
-
-  const left = $derived(placement.offsetX / ratio);
-  const shownWidth = $derived((frame.width * scale) / ratio);
 </script>
 
 <div
@@ -175,7 +251,9 @@
     bind:this={canvas}
     class={[
       "block h-full w-full touch-none",
-      bench.drawing || bench.reach.picking ? "cursor-crosshair" : "cursor-grab active:cursor-grabbing",
+      bench.drawing || bench.reach.picking || bench.choosingInset
+        ? "cursor-crosshair"
+        : "cursor-grab active:cursor-grabbing",
     ]}
     onpointerdown={press}
     onpointermove={move}
@@ -186,16 +264,15 @@
   ></canvas>
   <PatchLayer {bench} {placement} {ratio} {drawn} />
   <ShapeLayer {bench} {placement} {ratio} />
-  {#if views.length > 1 && bench.wipe !== null}
-    <WipeLine value={bench.wipe} {left} width={shownWidth} onmove={(to) => (bench.wipe = clamp(to, 0, 1))} />
-  {/if}
+  {#if compare.mode === "wipe" && sides.length > 1}<WipeHandle desk={compare} {line} {ratio} />{/if}
+  {#if compare.inset}<Inset {bench} {sides} />{/if}
   <p
     class="pointer-events-none absolute top-2 left-3 bg-black/60 px-1.5 text-on-picture"
     data-testid="picture-label"
   >
-    {views
-      .map((view) => (view === "reach" ? `Reach of step ${bench.reach.step + 1}` : label[view]))
-      .join(" | ")}{bench.holding ? " (held)" : ""}
+    {sides.map((side) => compare.nameOf(side)).join(" | ")}{compare.holding ? " (held)" : ""}{bench.looks.on
+      ? " · under the look"
+      : ""}
   </p>
   {#if readout}
     <p

@@ -7,6 +7,7 @@
   let format = $state("ffv1");
   let first = $state(0);
   let last = $state(0);
+  let bakeLook = $state(false);
   const frames = $derived(bench.shot?.media.frames ?? 1);
   const fits = $derived(first >= 0 && last < frames && first <= last);
 
@@ -53,6 +54,10 @@
         >
       </div>
     </div>
+    <label class="flex items-center gap-2 pb-2">
+      <input type="checkbox" class="checkbox checkbox-xs" bind:checked={bakeLook} />
+      Bake the look in (without this the file keeps the shot’s own values)
+    </label>
     <p class="text-[13px] text-quiet">
       Frame rate, colour tags, start timecode and sound are carried over. The file appears only when it is
       complete.
@@ -81,7 +86,11 @@
           </div>
           {#if render.message}<p class="text-[13px]">{render.message}</p>{/if}
           {#if render.report?.patches.length}
-            <p class="text-[13px]">Measured in the written file, on flat patches:</p>
+            <p class="text-[13px]">
+              Measured in the written file, on flat patches{render.report.look_baked
+                ? ", with the look in it"
+                : ""}:
+            </p>
             {#each render.report.patches as p, k (k)}
               <p class="text-[13px] text-quiet">
                 level <span class="figure">{p.level_cv.toFixed(0)}</span>, luma
@@ -98,7 +107,7 @@
       <button
         class="btn btn-primary btn-sm"
         disabled={!fits}
-        onclick={() => bench.render(format, first, last + 1)}
+        onclick={() => bench.render(format, first, last + 1, bakeLook)}
       >
         Start render
       </button>

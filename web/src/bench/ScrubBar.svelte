@@ -1,6 +1,7 @@
 <script lang="ts">
   import { frameTime, short } from "../lib/format";
   import { clamp } from "../lib/geometry";
+  import PlayControls from "./PlayControls.svelte";
   import type { Bench } from "./bench.svelte";
 
   const { bench }: { bench: Bench } = $props();
@@ -9,6 +10,7 @@
   let width = $state(1);
   let moving = false;
 
+  const player = $derived(bench.player);
   const frames = $derived(bench.shot?.media.frames ?? 1);
   const measured = $derived(bench.shot?.report?.noise.by_frame_cv ?? []);
   const found = $derived(bench.shot?.report?.findings.find((f) => f.kind === "noise"));
@@ -50,15 +52,16 @@
 </script>
 
 <div class="border-t border-rule px-3 pt-1 pb-2">
-  <div class="flex justify-between text-[13px]">
-    <span class="figure">{frameTime(bench.n, bench.shot?.media.rate ?? "24")}</span>
-    <span>
+  <div class="flex items-center gap-3 text-[13px]">
+    <PlayControls {bench} />
+    <span class="figure whitespace-nowrap">{frameTime(bench.n, bench.shot?.media.rate ?? "24")}</span>
+    <span class="grow truncate text-right">
       {#if noise.length}
-        {left < 1 ? "Luma noise left in each frame, here" : "Luma noise of each frame, here"}
+        {left < 1 ? "Luma noise left, here" : "Luma noise, here"}
         <span class="figure">{short(noise[bench.n] ?? 0)} CV</span>, most
         <button class="figure underline" onclick={() => bench.go(worst)}
           >{short(noise[worst] ?? 0)} CV in frame {worst}</button
-        >; marked: the noisiest
+        >
       {:else}
         Not measured: the bar shows the noise of each frame once it is.
       {/if}
@@ -104,7 +107,24 @@
           fill="#161616">tolerance {tolerance} CV</text
         >
         {#each noisiest as n (n)}
-          <path d={`M${x(n) - 4} 0h8l-4 6z`} fill="#161616" data-testid="noisiest" />
+          <path d={`M${x(n) - 4} 0h8l-4 6z`} fill="#161616" data-testid="noisiest">
+            <title>Among the noisiest: frame {n}</title>
+          </path>
+        {/each}
+      {/if}
+      {#if player.shown}
+        {@const begin = (player.range.first / frames) * width}
+        {@const end = ((player.range.last + 1) / frames) * width}
+        <path d={`M${begin} ${HEIGHT}v-9h1.5v9zM${end} ${HEIGHT}v-9h-1.5v9z`} fill="#161616" />
+        {#each [...player.ready] as n (n)}
+          <rect
+            x={(n / frames) * width}
+            y={HEIGHT - 4}
+            width={width / frames + 0.3}
+            height="4"
+            fill="#161616"
+            data-testid="cached"
+          />
         {/each}
       {/if}
       <line x1={x(bench.n)} x2={x(bench.n)} y1="0" y2={HEIGHT} stroke="#000" stroke-width="4" />

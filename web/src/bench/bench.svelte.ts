@@ -3,7 +3,7 @@ import {
   asked,
   listen,
   PLAIN,
-  type Look,
+  type Closer,
   type NoiseCurve,
   type OutputFormat,
   type Patch,
@@ -23,7 +23,10 @@ import { changedNumber } from "../lib/changes";
 import { clamp, type Box } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
 import { router } from "../lib/router.svelte";
+import { CompareDesk } from "./compare.svelte";
 import { History, type Change } from "./history.svelte";
+import { LookDesk } from "./look.svelte";
+import { Player } from "./player.svelte";
 import { ReachDesk } from "./reach.svelte";
 import { StripDesk } from "./strip.svelte";
 
@@ -31,6 +34,7 @@ import { StripDesk } from "./strip.svelte";
 const SAVE_AFTER_MS = 40;
 const ONE_CHANGE_MS = 800;
 const MEASURE_AFTER_MS = 900;
+const NOTE_AFTER_MS = 250;
 const VIEWS: View[] = ["source", "result", "removed", "reach"];
 
 /** State of the Bench: one shot, where one looks, and what is done to it. */
@@ -52,14 +56,15 @@ export class Bench {
   view = $state<View>("source");
   zoom = $state<number | null>(null);
   centre = $state<{ x: number; y: number } | null>(null);
-  wipe = $state<number | null>(null);
-  holding = $state(false);
+  choosingInset = $state(false);
+  /** The part of the frame that is seen in full size; null when all of it is seen. */
+  visible = $state.raw<Box | null>(null);
   drawing = $state(false);
   /** The place of the finding that was opened last. */
   marked = $state<(Box & { frame: number }) | null>(null);
   computing = $state(false);
   /** How both sides of the picture are looked at. */
-  look = $state<Look>({ ...PLAIN });
+  closer = $state<Closer>({ ...PLAIN });
 
   readonly history: History;
   private saving: ReturnType<typeof setTimeout> | undefined;
@@ -71,6 +76,9 @@ export class Bench {
   /** Where the steps act, as one works on it. */
   readonly reach = new ReachDesk(this);
   readonly strip = new StripDesk(this);
+  readonly compare = new CompareDesk(this);
+  readonly looks = new LookDesk(this);
+  readonly player = new Player(this);
 
   readonly version = $derived<Version | null>(this.shot?.plans.find((v) => v.id === this.versionId) ?? null);
   /** The curve of the saved profile that is chosen. */
@@ -80,9 +88,9 @@ export class Bench {
   readonly measuring = $derived(
     this.shot?.survey?.state === "queued" || this.shot?.survey?.state === "running",
   );
-  /** The view on the screen: holding the key shows the source whatever was chosen. */
+  /** The view of the version on the screen. */
   readonly shown = $derived<View>(
-    this.holding || !this.version
+    !this.version
       ? "source"
       : this.view === "reach" && !this.version.plan.steps?.[this.reach.step]
         ? "result"
@@ -109,7 +117,8 @@ export class Bench {
       ]);
       const match = this.shot?.matching_profile;
       if (match != null && this.shot?.report) void this.useProfile(match);
-      await Promise.all([this.loadRenders(), this.measureRemaining()]);
+      void this.compare.load();
+      await Promise.all([this.loadRenders(), this.measureRemaining(), this.looks.load()]);
     });
 
   private async load(): Promise<void> {
@@ -150,7 +159,7 @@ export class Bench {
     if (this.shot) this.n = clamp(Math.round(n), 0, this.shot.media.frames - 1);
   }
 
-  /** Look at a place of a frame. */
+  /** Closer at a place of a frame. */
   goTo(n: number, place: { x: number; y: number; width: number; height: number } | null | undefined): void {
     this.go(n);
     this.marked = place ? { ...place, frame: n } : null;
@@ -162,13 +171,15 @@ export class Bench {
     if (view === "source" || this.version) this.view = view;
   }
 
-  /** Keep in the address what one is looking at. */
-  noteAddress(): void {
-    router.note({
+  /** Keep in the address what one is looking at, once it rests: browsers allow few such notes a second. */
+  noteAddress(): () => void {
+    const now = {
       frame: String(this.n),
       view: this.view,
       zoom: this.zoom === null ? "fit" : String(this.zoom),
-    });
+    };
+    const later = setTimeout(() => router.note(now), NOTE_AFTER_MS);
+    return () => clearTimeout(later);
   }
 
   measure = (patches: Patch[] = []) =>
@@ -274,11 +285,8 @@ export class Bench {
       const step = { kind } as Step;
       if (this.version) return this.changeSteps([...(this.version.plan.steps ?? []), step]);
       if (!this.shot?.report) return;
-      const plan = {
-        schema: "yellow-clean/plan/1",
-        profile: this.shot.report.profile,
-        steps: [step],
-      } as Plan;
+      const profile = $state.snapshot(this.shot.report.profile);
+      const plan = { schema: "yellow-clean/plan/1", profile, steps: [step] } as unknown as Plan;
       await this.makeVersion(plan, "");
     });
 
@@ -417,10 +425,10 @@ export class Bench {
     if (this.version?.id === version.id) this.remaining = found;
   }
 
-  render = (format: string, first: number, stop: number) =>
+  render = (format: string, first: number, stop: number, bakeLook: boolean) =>
     notices.watch(async () => {
       if (!this.version) return;
-      const body = { version_id: this.version.id, format, first, stop };
+      const body = { version_id: this.version.id, format, first, stop, bake_look: bakeLook };
       this.renders = [await asked(api.POST("/api/renders", { body })), ...this.renders];
     });
 

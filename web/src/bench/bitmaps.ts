@@ -1,9 +1,18 @@
-/** Pictures fetched by address: a few kept, requests nobody waits for cancelled. */
+/** What may be kept of decoded pictures: a loop of 48 frames, two sides, at 1920×1080 takes 800 MB. */
+const MOST_BYTES = 1 << 30;
+
+/** Pictures fetched by address: kept while there is room, requests nobody waits for cancelled. */
 export class Bitmaps {
   private readonly kept = new Map<string, ImageBitmap>();
   private readonly running = new Map<string, AbortController>();
+  private readonly later = new Set<string>();
+  private bytes = 0;
 
-  constructor(private readonly most = 48) {}
+  constructor(private readonly most = MOST_BYTES) {}
+
+  has(address: string): boolean {
+    return this.kept.has(address);
+  }
 
   /** The picture, if it is here already. */
   have(address: string): ImageBitmap | undefined {
@@ -15,10 +24,10 @@ export class Bitmaps {
     return found;
   }
 
-  /** Fetch what is wanted now and drop every other request that still runs. */
+  /** Fetch what is wanted now and drop every other request that still runs, but for those made ahead. */
   async want(addresses: string[], arrived: () => void): Promise<void> {
     for (const [address, control] of this.running)
-      if (!addresses.includes(address)) {
+      if (!addresses.includes(address) && !this.later.has(address)) {
         control.abort();
         this.running.delete(address);
       }
@@ -26,11 +35,20 @@ export class Bitmaps {
     await Promise.all(missing.map((address) => this.fetch(address, arrived)));
   }
 
+  /** Fetch what will be wanted; what fails here is told when it is wanted. */
+  async ahead(addresses: string[]): Promise<void> {
+    const missing = addresses.filter((address) => !this.kept.has(address) && !this.running.has(address));
+    missing.forEach((address) => this.later.add(address));
+    await Promise.allSettled(missing.map((address) => this.fetch(address, () => undefined)));
+    missing.forEach((address) => this.later.delete(address));
+  }
+
   private async fetch(address: string, arrived: () => void): Promise<void> {
     const control = new AbortController();
     this.running.set(address, control);
     try {
       const answer = await fetch(address, { signal: control.signal });
+      if (answer.status === CHANGED) return;
       if (!answer.ok) throw new Error(((await answer.json()) as { detail: string }).detail);
       this.keep(address, await createImageBitmap(await answer.blob(), { colorSpaceConversion: "none" }));
       arrived();
@@ -43,10 +61,19 @@ export class Bitmaps {
 
   private keep(address: string, bitmap: ImageBitmap): void {
     this.kept.set(address, bitmap);
+    this.bytes += sizeOf(bitmap);
     for (const [oldest, old] of this.kept) {
-      if (this.kept.size <= this.most) break;
+      if (this.bytes <= this.most || oldest === address) break;
       this.kept.delete(oldest);
+      this.bytes -= sizeOf(old);
       old.close();
     }
   }
+}
+
+/** The plan or the look has changed since the picture was asked for; another one is on its way. */
+const CHANGED = 409;
+
+function sizeOf(bitmap: ImageBitmap): number {
+  return bitmap.width * bitmap.height * 4;
 }

@@ -15,6 +15,10 @@ function zoomBy(bench: Bench, direction: 1 | -1): void {
   if (next !== undefined) bench.zoom = next;
 }
 
+function toggleSide(bench: Bench): void {
+  bench.compare.toggled = !bench.compare.toggled;
+}
+
 /** One table: it drives the keyboard and writes the help. */
 export const KEYS: Key[] = [
   { key: "ArrowLeft", shown: "←", does: "one frame back", run: (b) => b.go(b.n - 1) },
@@ -27,14 +31,29 @@ export const KEYS: Key[] = [
   { key: "7", shown: "7", does: "show the result", run: (b) => b.show("result") },
   { key: "8", shown: "8", does: "show what was removed", run: (b) => b.show("removed") },
   { key: "5", shown: "5", does: "show where a step acts", run: (b) => b.show("reach") },
-  { key: "#", shown: "#", does: "wipe on or off", run: (b) => (b.wipe = b.wipe === null ? 0.5 : null) },
+  { key: "#", shown: "#", does: "wipe on or off", run: (b) => b.compare.choose("wipe") },
+  { key: "-", shown: "−", does: "side by side on or off", run: (b) => b.compare.choose("beside") },
+  { key: "t", shown: "T", does: "the other side, until pressed again", run: toggleSide },
+  { key: "(", shown: "(", does: "lean the wipe to the left", run: (b) => b.compare.lean(-15) },
+  { key: ")", shown: ")", does: "lean the wipe to the right", run: (b) => b.compare.lean(15) },
+  { key: " ", shown: "Space", does: "play the loop, or stop", run: (b) => b.player.toggle() },
+  { key: ",", shown: ",", does: "slower, then backwards", run: (b) => b.player.shuttle(-1) },
+  { key: ".", shown: ".", does: "faster", run: (b) => b.player.shuttle(1) },
+  { key: "1", shown: "1", does: "loop from this frame", run: (b) => b.player.from(b.n) },
+  { key: "2", shown: "2", does: "loop to this frame", run: (b) => b.player.to(b.n) },
+  { key: "l", shown: "L", does: "under the look or as it is", run: (b) => (b.looks.on = !b.looks.on) },
+  { key: "s", shown: "S", does: "keep a still", run: (b) => void b.compare.keep() },
   { key: "+", shown: "+", does: "closer", run: (b) => zoomBy(b, 1) },
-  { key: "-", shown: "−", does: "further away", run: (b) => zoomBy(b, -1) },
+  { key: "0", shown: "0", does: "further away", run: (b) => zoomBy(b, -1) },
   { key: "9", shown: "9", does: "fit the window", run: (b) => (b.zoom = null) },
   { key: "n", shown: "N", does: "draw a patch", run: (b) => (b.drawing = !b.drawing) },
 ];
 
-export const HOLD = { key: "y", shown: "Y", does: "hold to see the source" };
+export const HOLD = {
+  key: "y",
+  shown: "Y",
+  does: "hold to see the other side (the source, unless another is chosen)",
+};
 
 /** Whether a key press belongs to a field that takes text or to a control of its own. */
 export function typing(event: KeyboardEvent): boolean {
@@ -53,7 +72,7 @@ export function press(event: KeyboardEvent, bench: Bench): void {
     return;
   }
   if (event.ctrlKey || event.metaKey || event.altKey) return;
-  if (event.key === HOLD.key) bench.holding = true;
+  if (event.key === HOLD.key) bench.compare.holding = true;
   const found = KEYS.find((k) => k.key === event.key);
   if (!found) return;
   event.preventDefault();

@@ -42,8 +42,9 @@ export class StripDesk {
   /** The picture of the region at a value. */
   address(value: number): string {
     const { shot, version, n } = this.bench;
-    if (!shot || !this.control) return "";
-    const plain = pictureAddress(shot, n, "result", version, this.region, 1);
+    if (!shot || !version || !this.control) return "";
+    const side = { kind: "version", version, view: "result", step: this.step } as const;
+    const plain = pictureAddress(shot, side, { n, region: this.region, look: this.bench.looks.on });
     return `${plain}&step=${this.step}&setting=${this.control.name}&value=${value}`;
   }
 

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { pictureAddress, type Shot } from "../api/client";
+  import { pictureAddress, SOURCE, type Shot } from "../api/client";
   import { mediaLine, percent, short } from "../lib/format";
   import { follow } from "../lib/router.svelte";
   import { severity } from "./arrange";
@@ -10,7 +10,7 @@
   const MOST = 3;
   const middle = $derived(Math.floor(shot.media.frames / 2));
   const scale = $derived(Math.min(1, WIDTH / shot.media.width));
-  const picture = $derived(pictureAddress(shot, middle, "source", null, null, scale));
+  const picture = $derived(pictureAddress(shot, SOURCE, { n: middle, scale }));
   const worst = $derived(
     (shot.findings ?? [])
       .filter((finding) => finding.outside || finding.remaining !== null)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..frames import LUMA_WEIGHTS, Array
+from ..frames import LUMA_WEIGHTS, Array, Frame, weighted
 
 KR, KG, KB = (float(w) for w in LUMA_WEIGHTS)
 
@@ -23,6 +23,11 @@ SIGNAL_MATRIX = np.array(
     np.float32,
 )
 
+COLOUR_BARS = {
+    "R": (1, 0, 0), "Yl": (1, 1, 0), "G": (0, 1, 0), "Cy": (0, 1, 1), "B": (0, 0, 1), "Mg": (1, 0, 1),
+}  # fmt: skip
+"""R'G'B' of the saturated colours, by the letters that mark them."""
+
 OPPONENT = np.array(
     [
         [1 / np.sqrt(3), 1 / np.sqrt(3), 1 / np.sqrt(3)],
@@ -38,3 +43,8 @@ def chroma_sigma(cb: Array, cr: Array) -> Array:
     """One figure for colour noise: the root mean square of Cb and Cr."""
     both: Array = np.sqrt((np.asarray(cb) ** 2 + np.asarray(cr) ** 2) / 2)
     return both
+
+
+def colour_difference(frame: Frame) -> tuple[Array, Array]:
+    """Cb and Cr of a picture, H×W each, nominal range -0.5 to 0.5."""
+    return weighted(frame, SIGNAL_MATRIX[4]), weighted(frame, SIGNAL_MATRIX[5])

@@ -4,19 +4,25 @@ from __future__ import annotations
 
 import asyncio
 import threading
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from typing import NamedTuple, TypeVar
 
 from asgiref.sync import sync_to_async
 from django.http import HttpRequest, HttpResponse
 from ninja import Field, Query, Router, Schema
+from ninja.errors import HttpError
 
-from ...engine.frames import CV_SCALE, Region, never
-from ...engine.judge.looks import Signal
+from ...engine.colour.look import Look
+from ...engine.frames import CV_SCALE, Region, StopCheck, never
+from ...engine.judge.closer import Signal
 from ...engine.plan import Plan
-from ..models import PlanVersion, Shot
-from ..views import Asked, View, picture, pipeline_for
+from ..models import PlanVersion, Shot, Still
+from ..views import Asked, View, content_of, picture, pipeline_for
 
 router = Router(tags=["frames"])
+
+T = TypeVar("T")
 
 _workers = ThreadPoolExecutor(2, thread_name_prefix="picture")
 """Two at a time: kernels spread over the cores by themselves, and a second waits for data meanwhile."""
@@ -24,13 +30,25 @@ _workers = ThreadPoolExecutor(2, thread_name_prefix="picture")
 FOR_EVER = "private, max-age=31536000, immutable"
 
 
-class FrameQuery(Schema):
-    """What to show of a frame, and how."""
+class PlaceQuery(Schema):
+    """A place on a frame of a shot: of its source, of a version's result, or of a still."""
 
     n: int
-    view: View = "source"
     version_id: int | None = None
+    still_id: int | None = None
     region: str = Field("", description="x,y,width,height in source pixels; all of the frame when empty.")
+    look: bool = Field(False, description="Whether it is shown under the look.")
+    key: str = Field("", description="Names the content, so that a browser may keep the answer for ever.")
+
+    @property
+    def part(self) -> Region | None:
+        return Region(*(int(v) for v in self.region.split(","))) if self.region.count(",") == 3 else None
+
+
+class FrameQuery(PlaceQuery):
+    """What to show of a frame, and how."""
+
+    view: View = "source"
     scale: float = 1.0
     step: int = Field(0, description="Whose matte the view 'reach' shows, and whose setting is changed.")
     setting: str = Field("", description="Name of a setting of the step that is shown at `value` instead.")
@@ -39,34 +57,29 @@ class FrameQuery(Schema):
     signal: Signal = "all"
     stress: float = Field(0.0, ge=0, le=100, description="How far contrast is raised, in percent.")
     gain: float = Field(8.0, ge=1, le=64, description="Times that what was removed is amplified.")
-    key: str = Field("", description="Names the content, so that a browser may keep the picture for ever.")
 
-    @property
-    def asked(self) -> Asked:
-        part = Region(*(int(v) for v in self.region.split(","))) if self.region.count(",") == 3 else None
-        scale = min(max(self.scale, 0.02), 1.0)
-        return Asked(self.n, self.view, part, scale, self.step, self.signal, self.stress, self.gain)
+
+class Subject(NamedTuple):
+    """What a picture is made of."""
+
+    shot: Shot
+    plan: Plan
+    look: Look
 
 
 @router.get("/shots/{shot_id}/frame")
 async def get_frame(request: HttpRequest, shot_id: int, query: Query[FrameQuery]) -> HttpResponse:
     """One view of a frame as PNG."""
-    gone = threading.Event()
-    shot, plan = await _looked_up(shot_id, query.version_id if query.view != "source" else None)
+    shot, plan, look = await looked_up(shot_id, query)
+    step = query.step if query.view == "reach" else None
+    check_key(query, shot, "" if query.view == "source" else content_of(plan, step), look)
     if query.setting:
         plan = plan.with_setting(query.step, query.setting, query.value)
     if query.draft:
         plan = plan.draft()
-    asked = query.asked
-    work = asyncio.get_running_loop().run_in_executor(_workers, lambda: picture(shot, plan, asked, gone.is_set))
-    try:
-        data = await work
-    except asyncio.CancelledError:
-        gone.set()
-        raise
-    response = HttpResponse(data, content_type="image/png")
-    response["Cache-Control"] = FOR_EVER if query.key else "no-store"
-    return response
+    scale = min(max(query.scale, 0.02), 1.0)
+    asked = Asked(query.n, query.view, query.part, scale, query.step, look, query.signal, query.stress, query.gain)
+    return answered(await unless_gone(lambda stopped: picture(shot, plan, asked, stopped)), query)
 
 
 class Pixel(Schema):
@@ -85,9 +98,36 @@ def get_pixel(request: HttpRequest, shot_id: int, n: int, x: int, y: int, versio
     return Pixel(source=source, result=(pipeline.frame(n, place)[0, 0] * CV_SCALE).tolist() if version_id else None)
 
 
+async def unless_gone(work: Callable[[StopCheck], T]) -> T:
+    """Do work in a thread; when the request is given up, the work's stop check says so."""
+    gone = threading.Event()
+    try:
+        return await asyncio.get_running_loop().run_in_executor(_workers, lambda: work(gone.is_set))
+    except asyncio.CancelledError:
+        gone.set()
+        raise
+
+
+def answered(png: bytes, query: PlaceQuery) -> HttpResponse:
+    response = HttpResponse(png, content_type="image/png")
+    response["Cache-Control"] = FOR_EVER if query.key else "no-store"
+    return response
+
+
+def check_key(query: PlaceQuery, shot: Shot, content: str, look: Look) -> None:
+    """Refuse a picture whose plan or look has changed since it was asked for: kept under that key, it would come
+    back where another belongs. The page asks again by itself."""
+    if query.key and query.key != f"{shot.fingerprint[:12]}{content}{look.digest()}":
+        raise HttpError(409, "The picture has changed meanwhile; reload the page.")
+
+
 @sync_to_async
-def _looked_up(shot_id: int, version_id: int | None) -> tuple[Shot, Plan]:
+def looked_up(shot_id: int, query: PlaceQuery) -> Subject:
     shot = Shot.objects.get(pk=shot_id)
-    if version_id is None:
-        return shot, Plan()
-    return shot, PlanVersion.objects.get(pk=version_id, shot=shot).plan
+    if query.still_id is not None:
+        still = Still.objects.get(pk=query.still_id, shot=shot)
+        return Subject(shot, still.plan, still.shown_under if query.look else Look())
+    look = shot.shown_under if query.look else Look()
+    if query.version_id is None:
+        return Subject(shot, Plan(), look)
+    return Subject(shot, PlanVersion.objects.get(pk=query.version_id, shot=shot).plan, look)

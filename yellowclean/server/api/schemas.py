@@ -7,6 +7,7 @@ from typing import Any
 
 from ninja import Field, Schema
 
+from ...engine.colour.look import Look
 from ...engine.measure.patch import Patch, PatchReading
 from ...engine.measure.profile import NoiseCurve
 from ...engine.measure.survey import SourceCheck, SurveyReport
@@ -95,6 +96,8 @@ class ShotDetail(ShotOut):
     plans: list[VersionOut]
     matching_profile: int | None
     """The saved profile of the same camera and gain, if there is one."""
+    look: Look
+    look_key: str
 
 
 class PatchVerdict(Schema):
@@ -179,6 +182,7 @@ class RenderIn(Schema):
     format: str
     first: int | None = None
     stop: int | None = None
+    bake_look: bool = False
 
 
 class RenderOut(WorkOut):

@@ -66,6 +66,8 @@ def get_shot(request: HttpRequest, shot_id: int) -> ShotDetail:
         spectrum=report.profile.against_white().tolist() if report else None,
         plans=[told_version(v) for v in shot.versions.all()],
         matching_profile=match.pk if match else None,
+        look=shot.shown_under,
+        look_key=shot.shown_under.digest(),
     )
 
 

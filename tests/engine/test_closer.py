@@ -7,7 +7,7 @@ from unittest import TestCase
 import numpy as np
 
 from yellowclean.engine.frames import LUMA_WEIGHTS, luma
-from yellowclean.engine.judge.looks import MOST_CONTRAST, amplified, signal_of, stress_level, stressed
+from yellowclean.engine.judge.closer import MOST_CONTRAST, amplified, signal_of, stress_level, stressed
 
 FRAME = np.random.default_rng(0).uniform(0, 1, (40, 60, 3)).astype(np.float32)
 

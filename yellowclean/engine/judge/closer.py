@@ -29,8 +29,8 @@ def signal_of(frame: Frame, signal: Signal) -> Frame:
 
 
 def stress_level(source: Frame) -> float:
-    """The middle level of a source frame: what Stress turns about, on every side alike."""
-    return float(np.median(luma(source[::4, ::4])))
+    """The middle level of the source as it is shown: what Stress turns about, on every side alike."""
+    return float(np.median(luma(source)))
 
 
 def stressed(frame: Frame, percent: float, level: float) -> Frame:

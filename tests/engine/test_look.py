@@ -1,0 +1,143 @@
+"""The look against ASC CDL 1.2, ITU-R BT.2100 and BT.2408, and LUTs computed by hand."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from unittest import TestCase
+
+import numpy as np
+
+from tests.clips import temporary_folder
+from yellowclean.engine.colour.cdl_files import FORMATS, read_cdls, written_cdl
+from yellowclean.engine.colour.look import MID_GREY, Cdl, Look, lut_checked
+from yellowclean.engine.colour.management import Managed, managed_for, spaces
+from yellowclean.engine.errors import BadInput
+from yellowclean.engine.frames import LUMA_WEIGHTS, Frame
+from yellowclean.engine.judge.under_look import noise_under
+from yellowclean.engine.measure.profile import white_profile
+from yellowclean.engine.media.info import MediaInfo
+
+FRAME: Frame = np.random.default_rng(3).uniform(0, 1, (24, 40, 3)).astype(np.float32)
+CDL = Cdl(slope=(1.1, 0.9, 1.3), offset=(0.02, -0.05, 0.1), power=(1.2, 0.8, 1.0), saturation=0.7)
+SCENE_LINEAR = "Linear Rec.709 (sRGB)"
+
+
+def cube(size: int, lattice: np.ndarray) -> str:
+    """A 3D .cube file; red changes fastest."""
+    rows = "\n".join(" ".join(f"{v:.6f}" for v in entry) for entry in lattice.reshape(-1, 3))
+    return f"LUT_3D_SIZE {size}\n{rows}\n"
+
+
+class Looks(TestCase):
+    def test_a_plain_look_changes_nothing(self) -> None:
+        self.assertTrue(Look().plain)
+        self.assertIs(Look().applied(FRAME), FRAME)
+
+    def test_cdl_is_the_formula_of_asc_1_2(self) -> None:
+        sop = np.clip(FRAME * CDL.slope + CDL.offset, 0, 1) ** np.array(CDL.power)
+        grey = (sop @ LUMA_WEIGHTS)[..., None]
+        expected = np.clip(grey + CDL.saturation * (sop - grey), 0, 1)
+        np.testing.assert_allclose(Look(cdl=CDL).applied(FRAME), expected, atol=2e-4)
+
+    def test_contrast_keeps_its_pivot_and_exposure_is_light_on_a_reference_display(self) -> None:
+        shown = Look(contrast=1.5).applied(FRAME)
+        np.testing.assert_allclose(shown, MID_GREY + 1.5 * (FRAME - MID_GREY), atol=1e-5)
+        brighter = Look(exposure=1).applied(FRAME)
+        np.testing.assert_allclose(brighter**2.4, 2 * FRAME**2.4, rtol=1e-4, atol=1e-5)
+
+    def test_a_region_is_shown_as_the_same_region_of_the_frame(self) -> None:
+        look = Look(exposure=0.5, cdl=CDL, managed=managed_for(info("bt709")))
+        np.testing.assert_array_equal(look.applied(FRAME)[5:9, 7:30], look.applied(FRAME[5:9, 7:30]))
+
+    def test_a_tetrahedron_by_hand(self) -> None:
+        """In the tetrahedron r ≥ g ≥ b: c000 + r (c100 - c000) + g (c110 - c100) + b (c111 - c110)."""
+        lattice = np.random.default_rng(5).uniform(0, 1, (2, 2, 2, 3))  # blue, green, red
+        path = self.written("two.cube", cube(2, lattice))
+        r, g, b = 0.7, 0.4, 0.1
+        c000, c100, c110, c111 = lattice[0, 0, 0], lattice[0, 0, 1], lattice[0, 1, 1], lattice[1, 1, 1]
+        expected = c000 + r * (c100 - c000) + g * (c110 - c100) + b * (c111 - c110)
+        shown = Look(lut=str(path)).applied(np.array([[[r, g, b]]], np.float32))
+        np.testing.assert_allclose(shown[0, 0], expected, atol=2e-5)
+
+    def test_a_one_dimensional_lut_is_read_between_its_entries(self) -> None:
+        curve = np.linspace(0, 1, 17) ** 2
+        rows = "\n".join(f"{v:.6f} {v:.6f} {v:.6f}" for v in curve)
+        path = self.written("curve.cube", f"LUT_1D_SIZE 17\n{rows}\n")
+        expected = np.interp(FRAME, np.linspace(0, 1, 17), curve)
+        np.testing.assert_allclose(Look(lut=str(path)).applied(FRAME), expected, atol=1e-4)
+
+    def test_files_that_are_none_are_refused_in_one_line(self) -> None:
+        for name, text in (("bad.cube", "hello"), ("empty.cube", ""), ("short.cube", "LUT_3D_SIZE 9\n0 0 0\n")):
+            path = self.written(name, text)
+            with self.assertRaisesRegex(BadInput, f"^{name} is no LUT"):
+                lut_checked(path)
+        for ending in FORMATS:
+            with self.assertRaisesRegex(BadInput, "is no ASC CDL document"):
+                read_cdls(self.written(f"bad{ending}", "<nothing/>"))
+        unknown = managed_for(info("bt709")).model_copy(update={"input": "no such space"})
+        with self.assertRaisesRegex(BadInput, "no such space"):
+            Look(managed=unknown).check()
+        with self.assertRaisesRegex(BadInput, "no colour configuration"):
+            spaces(str(self.written("bad.ocio", "hello")))
+
+    def test_cdl_documents_come_back_as_they_were(self) -> None:
+        for ending in FORMATS:
+            path = self.written(f"shot{ending}", written_cdl(CDL, ending, "q9_012"))
+            ((key, found),) = read_cdls(path).items()
+            self.assertEqual((key, found), ("q9_012", CDL))
+
+    def test_pq_and_hlg_levels_of_the_standards(self) -> None:
+        """Signal of diffuse white: 58 % PQ for 203 cd/m² and 75 % HLG (ITU-R BT.2408-7 table 1), and of peak:
+        75.2 % PQ for 1000 cd/m² (ITU-R BT.2100-2 table 4)."""
+        pq, hlg = (self.light_of(space) for space in ("Rec.2100-PQ - Display", "Rec.2100-HLG - Display"))
+        self.assertAlmostEqual(pq(0.5807), 203 / 100, delta=0.01)
+        self.assertAlmostEqual(pq(0.7518), 1000 / 100, delta=0.03)
+        # HLG on its reference display of 1000 cd/m²: 203 cd/m² at 75 %, 1000 at 100 %.
+        self.assertAlmostEqual(hlg(0.75), 203 / 100, delta=0.01)
+        self.assertAlmostEqual(hlg(1.0), 1000 / 100, delta=0.03)
+
+    def test_the_space_is_taken_from_the_tags(self) -> None:
+        self.assertEqual(managed_for(info("smpte2084")).input, "Rec.2100-PQ - Display")
+        self.assertEqual(managed_for(info("unknown")).input, "Camera Rec.709")
+        offered = spaces()
+        for transfer in ("linear", "iec61966-2-1", "arib-std-b67", "bt709"):
+            managed = managed_for(info(transfer))
+            self.assertIn(managed.input, offered.inputs)
+            self.assertIn(managed.view, offered.displays[managed.display])
+
+    def test_noise_under_a_look_is_what_noise_becomes_under_it(self) -> None:
+        """Against noise of that sigma, sent through the look."""
+        look = Look(exposure=0.7, contrast=1.3, cdl=Cdl(power=(0.9, 1.0, 1.1), saturation=1.2))
+        profile = white_profile(4)
+        told = noise_under(look, profile)
+        rng = np.random.default_rng(8)
+        for k in range(2, len(told.level_cv) - 1):
+            if not 100 < told.shown_level_cv[k] < 900:
+                continue
+            grey = np.full((200, 200, 3), told.level_cv[k] / 1023, np.float32)
+            noisy = grey + (rng.standard_normal(grey.shape) * 4 / 1023).astype(np.float32)
+            found = (look.applied(noisy) @ LUMA_WEIGHTS).std() * 1023
+            self.assertAlmostEqual(found / told.shown_noise_cv[k], 1, delta=0.03)
+        self.assertGreater(max(told.shown_noise_cv), 1.2 * max(told.noise_cv))
+
+    def light_of(self, space: str):  # type: ignore[no-untyped-def]
+        """Light of a grey signal in a display's space, in units of 100 cd/m²."""
+        managed = Managed(input=space, display="Gamma 2.2 Rec.709 - Display", view="Un-tone-mapped")
+
+        def light(signal: float) -> float:
+            shown = Look(managed=managed).applied(np.full((1, 1, 3), signal, np.float32))
+            return float(shown[0, 0, 1] ** 2.2)
+
+        return light
+
+    def written(self, name: str, text: str) -> Path:
+        path = temporary_folder(self) / name
+        path.write_text(text)
+        return path
+
+
+def info(transfer: str) -> MediaInfo:
+    return MediaInfo(
+        path="", kind="video", width=8, height=8, frames=1, rate="24", bit_depth=10, chroma="4:2:2", codec="prores",
+        pixel_format="", range="limited", primaries="bt709", transfer=transfer, matrix="bt709",
+    )  # fmt: skip

@@ -1,0 +1,274 @@
+<script lang="ts">
+  import type { Cdl, Managed } from "../api/client";
+  import type { Bench } from "./bench.svelte";
+  import NumberControl from "./NumberControl.svelte";
+  import type { Control } from "./schema";
+
+  const { bench }: { bench: Bench } = $props();
+  const desk = $derived(bench.looks);
+  const look = $derived(desk.look);
+  const cdl = $derived(look?.cdl);
+  const FULL = 1023;
+
+  function control(part: Omit<Control, "name" | "help">): Control {
+    return { name: part.title, help: "", ...part };
+  }
+
+  const EXPOSURE = control({ title: "Exposure", unit: "stops", least: -6, most: 6, step: 0.1, standard: 0 });
+  const CONTRAST = control({ title: "Contrast", unit: "×", least: 0.25, most: 4, step: 0.05, standard: 1 });
+  const PIVOT = control({ title: "Pivot", unit: "CV", least: 0, most: FULL, step: 1, standard: 418 });
+  const SATURATION = control({ title: "Saturation", unit: "×", least: 0, most: 4, step: 0.05, standard: 1 });
+  const ROWS = [
+    { name: "slope", standard: 1 },
+    { name: "offset", standard: 0 },
+    { name: "power", standard: 1 },
+  ] as const;
+
+  function changeCdl(row: "slope" | "offset" | "power", channel: number, text: string) {
+    const value = Number(text.replace(",", "."));
+    if (!cdl || !Number.isFinite(value) || text.trim() === "") return;
+    const values = [...(cdl[row] ?? [])].map((v, k) => (k === channel ? value : v));
+    desk.changeCdl({ [row]: values } as Partial<Cdl>);
+  }
+
+  function manage(on: boolean) {
+    void desk.offer().then(() => desk.change({ managed: on ? (desk.management?.suggested ?? null) : null }));
+  }
+
+  function changeManaged(part: Partial<Managed>) {
+    if (!look?.managed) return;
+    const managed = { ...look.managed, ...part };
+    const views = desk.management?.spaces.displays[managed.display] ?? [];
+    desk.change({
+      managed: { ...managed, view: views.includes(managed.view) ? managed.view : (views[0] ?? "") },
+    });
+  }
+
+  $effect(() => {
+    if (look?.managed) void desk.offer();
+  });
+
+  function fileOf(event: Event): File | undefined {
+    return (event.currentTarget as HTMLInputElement).files?.[0];
+  }
+
+  const CHART = { width: 296, height: 120, left: 30, bottom: 16 };
+  const told = $derived(desk.noise);
+  const most = $derived(Math.max(...(told?.noise_cv ?? [1]), ...(told?.shown_noise_cv ?? [1]), 1) * 1.1);
+
+  function curve(levels: number[], noise: number[]): string {
+    return levels
+      .filter((level) => level >= 0 && level <= FULL)
+      .map((level) => {
+        const k = levels.indexOf(level);
+        const x = CHART.left + (level / FULL) * (CHART.width - CHART.left);
+        const y = (CHART.height - CHART.bottom) * (1 - (noise[k] ?? 0) / most);
+        return `${x.toFixed(1)},${y.toFixed(1)}`;
+      })
+      .join(" ");
+  }
+</script>
+
+{#if look && cdl}
+  <section aria-label="Look" class="pt-2" data-testid="look">
+    <label class="flex items-center gap-2">
+      <input type="checkbox" class="checkbox checkbox-xs" bind:checked={desk.on} />
+      <span class="font-semibold">Show picture and scopes under this look</span>
+    </label>
+    <p class="pb-1 text-[13px] text-quiet">
+      Measuring and treating go by the picture’s own values, whatever the look.
+    </p>
+    <NumberControl
+      control={EXPOSURE}
+      value={look.exposure ?? 0}
+      onchange={(exposure) => desk.change({ exposure })}
+    />
+    <NumberControl
+      control={CONTRAST}
+      value={look.contrast ?? 1}
+      onchange={(contrast) => desk.change({ contrast })}
+    />
+    <NumberControl
+      control={PIVOT}
+      value={Math.round((look.pivot ?? 0.409) * FULL)}
+      onchange={(pivot) => desk.change({ pivot: pivot / FULL })}
+    />
+    <NumberControl
+      control={SATURATION}
+      value={cdl.saturation ?? 1}
+      onchange={(saturation) => desk.changeCdl({ saturation })}
+    />
+
+    <details class="border-t border-rule py-1">
+      <summary class="cursor-pointer font-semibold">ASC CDL</summary>
+      <div class="grid grid-cols-[4rem_1fr_1fr_1fr] items-center gap-1 py-1">
+        <span></span>
+        {#each ["R", "G", "B"] as name (name)}<span class="text-center text-[13px]">{name}</span>{/each}
+        {#each ROWS as row (row.name)}
+          <span class="first-letter:uppercase">{row.name}</span>
+          {#each [0, 1, 2] as channel (channel)}
+            <input
+              class="input w-full text-right figure input-xs"
+              inputmode="decimal"
+              aria-label={`${row.name} ${"RGB"[channel]}`}
+              value={cdl[row.name]?.[channel] ?? row.standard}
+              onchange={(event) => changeCdl(row.name, channel, event.currentTarget.value)}
+            />
+          {/each}
+        {/each}
+      </div>
+      <div class="flex flex-wrap items-center gap-1.5 pt-1">
+        <label class="btn btn-xs">
+          Read a file
+          <input
+            type="file"
+            class="sr-only"
+            accept=".cdl,.cc,.ccc"
+            onchange={(event) => {
+              const file = fileOf(event);
+              if (file) void desk.readCdl(file);
+            }}
+          />
+        </label>
+        {#each [".cdl", ".cc", ".ccc"] as ending (ending)}
+          <a class="btn btn-xs" href={`/api/shots/${bench.shot?.id}/look/cdl?ending=${ending}`}
+            >Save {ending}</a
+          >
+        {/each}
+        <button
+          class="btn btn-xs"
+          onclick={() =>
+            desk.change({ cdl: { slope: [1, 1, 1], offset: [0, 0, 0], power: [1, 1, 1], saturation: 1 } })}
+          >Reset</button
+        >
+      </div>
+      {#each desk.offered as correction (correction.id)}
+        <button class="block underline" onclick={() => desk.change({ cdl: correction.cdl })}
+          >Take {correction.id}</button
+        >
+      {/each}
+    </details>
+
+    <div class="flex items-center gap-1.5 border-t border-rule py-1.5">
+      <label for="lut" class="font-semibold">LUT</label>
+      <select
+        id="lut"
+        class="select grow select-xs"
+        value={look.lut ?? ""}
+        onchange={(event) => desk.change({ lut: event.currentTarget.value })}
+      >
+        <option value="">None</option>
+        {#each desk.luts as lut (lut.id)}<option value={lut.path}>{lut.name}</option>{/each}
+      </select>
+      <label class="btn btn-xs">
+        Add .cube
+        <input
+          type="file"
+          class="sr-only"
+          accept=".cube"
+          onchange={(event) => {
+            const file = fileOf(event);
+            if (file) void desk.addLut(file);
+          }}
+        />
+      </label>
+    </div>
+
+    <div class="border-t border-rule py-1.5">
+      <label class="flex items-center gap-2">
+        <input
+          type="checkbox"
+          class="checkbox checkbox-xs"
+          checked={look.managed != null}
+          onchange={(event) => manage(event.currentTarget.checked)}
+        />
+        <span class="font-semibold">Colour management</span>
+      </label>
+      {#if look.managed && desk.management}
+        {@const spaces = desk.management.spaces}
+        <div class="grid grid-cols-[4.5rem_1fr] items-center gap-1 pt-1">
+          <label for="ocio-input">Footage</label>
+          <select
+            id="ocio-input"
+            class="select w-full select-xs"
+            value={look.managed.input}
+            onchange={(event) => changeManaged({ input: event.currentTarget.value })}
+          >
+            {#each spaces.inputs as name (name)}
+              <option value={name}
+                >{name}{name === desk.management.suggested.input ? " (by the file’s tags)" : ""}</option
+              >
+            {/each}
+          </select>
+          <label for="ocio-display">Display</label>
+          <select
+            id="ocio-display"
+            class="select w-full select-xs"
+            value={look.managed.display}
+            onchange={(event) => changeManaged({ display: event.currentTarget.value })}
+          >
+            {#each Object.keys(spaces.displays) as name (name)}<option value={name}>{name}</option>{/each}
+          </select>
+          <label for="ocio-view">View</label>
+          <select
+            id="ocio-view"
+            class="select w-full select-xs"
+            value={look.managed.view}
+            onchange={(event) => changeManaged({ view: event.currentTarget.value })}
+          >
+            {#each spaces.displays[look.managed.display] ?? [] as name (name)}
+              <option value={name}>{name}</option>
+            {/each}
+          </select>
+        </div>
+        <p class="pt-1 text-[13px] text-quiet">{spaces.name}</p>
+      {/if}
+    </div>
+
+    {#if told}
+      <h2 class="border-t border-rule pt-1.5 font-semibold">Luma noise under the look</h2>
+      <svg
+        width={CHART.width}
+        height={CHART.height}
+        class="block"
+        role="img"
+        aria-label="Noise against level, measured and under the look"
+        data-testid="noise-under-look"
+      >
+        <line
+          x1={CHART.left}
+          x2={CHART.width}
+          y1={CHART.height - CHART.bottom}
+          y2={CHART.height - CHART.bottom}
+          stroke="var(--color-rule)"
+        />
+        <polyline
+          points={curve(told.level_cv, told.noise_cv)}
+          fill="none"
+          stroke="#161616"
+          stroke-width="1.6"
+        />
+        <polyline
+          points={curve(told.shown_level_cv, told.shown_noise_cv)}
+          fill="none"
+          stroke="#161616"
+          stroke-width="1.6"
+          stroke-dasharray="5 3"
+        />
+        <text x={CHART.left - 3} y="10" font-size="10" text-anchor="end">{most.toFixed(1)}</text>
+        <text x={CHART.left - 3} y={CHART.height - CHART.bottom} font-size="10" text-anchor="end">0</text>
+        {#each [0, 512, 1023] as level (level)}
+          <text
+            x={CHART.left + (level / FULL) * (CHART.width - CHART.left)}
+            y={CHART.height - 3}
+            font-size="10"
+            text-anchor={level === 0 ? "start" : level > 1000 ? "end" : "middle"}>{level}</text
+          >
+        {/each}
+      </svg>
+      <p class="text-[13px] text-quiet">
+        Noise and level in CV. Line: as measured. Dashes: what it becomes, at the level the look puts it.
+      </p>
+    {/if}
+  </section>
+{/if}

@@ -1,0 +1,150 @@
+<script lang="ts">
+  import { api, asked, placeQuery, SOURCE, type Histogram, type ScopeAxes, type Side } from "../api/client";
+  import { notices } from "../lib/notices.svelte";
+  import type { Bench } from "./bench.svelte";
+
+  const { bench }: { bench: Bench } = $props();
+  type Kind = "waveform" | "parade" | "vectorscope" | "histogram";
+  const KINDS: [Kind, string][] = [
+    ["waveform", "Waveform"],
+    ["parade", "Parade"],
+    ["vectorscope", "Vectorscope"],
+    ["histogram", "Histogram"],
+  ];
+  const WIDTH = 296;
+  const HEIGHT = 236;
+  const LEFT = 30;
+  /** Scopes follow once the picture rests. */
+  const AFTER_MS = 220;
+  let kind = $state<Kind>("waveform");
+  let part = $state<"frame" | "visible">("frame");
+  let axes = $state<ScopeAxes | null>(null);
+  let counts = $state.raw<Histogram | null>(null);
+  let address = $state("");
+  void notices.watch(async () => {
+    axes = await asked(api.GET("/api/scopes"));
+  });
+
+  const side = $derived<Side>(
+    bench.version && bench.view !== "source"
+      ? { kind: "version", version: bench.version, view: "result", step: 0 }
+      : SOURCE,
+  );
+  const wanted = $derived(
+    bench.shot &&
+      placeQuery(bench.shot, side, {
+        n: bench.n,
+        region: part === "visible" ? bench.visible : null,
+        look: bench.looks.on,
+      }),
+  );
+  const levels = $derived(axes ? [0, 256, 512, 768, 1023] : []);
+  const most = $derived(
+    Math.max(...(counts ? [...counts.source, ...(counts.result ?? [])].flat() : [1]).map(Math.log1p)),
+  );
+
+  $effect(() => {
+    if (!bench.shot || !wanted || bench.player.playing) return;
+    const { id } = bench.shot;
+    const query = `${wanted}`;
+    const chosen = kind;
+    const later = setTimeout(() => void fetchScope(id, chosen, query), AFTER_MS);
+    return () => clearTimeout(later);
+  });
+
+  async function fetchScope(id: number, chosen: Kind, query: string) {
+    if (chosen !== "histogram") {
+      address = `/api/shots/${id}/scope?${query}&kind=${chosen}`;
+      return;
+    }
+    const answer = await fetch(`/api/shots/${id}/histogram?${query}`);
+    if (answer.ok) counts = (await answer.json()) as Histogram;
+  }
+
+  /** Height of a level in a scope whose axis is `length` long. */
+  function at(level: number, length: number): number {
+    if (!axes) return 0;
+    return ((level - axes.lowest_cv) / (axes.highest_cv - axes.lowest_cv)) * length;
+  }
+
+  /** The outline of one channel's counts in its own strip, as points. */
+  function outline(values: number[], row: number): string {
+    const strip = HEIGHT / 4;
+    const width = WIDTH - LEFT;
+    return values
+      .map((count, k) => {
+        const x = LEFT + ((k + 0.5) / values.length) * width;
+        return `${x.toFixed(1)},${((row + 1) * strip - (Math.log1p(count) / most) * (strip - 6)).toFixed(1)}`;
+      })
+      .join(" ");
+  }
+</script>
+
+<section aria-label="Scopes" class="pt-2" data-testid="scopes">
+  <div class="flex items-center gap-2 pb-1.5">
+    <select class="select w-32 select-xs" aria-label="Scope" bind:value={kind}>
+      {#each KINDS as [name, title] (name)}<option value={name}>{title}</option>{/each}
+    </select>
+    <select class="select grow select-xs" aria-label="Scope of" bind:value={part}>
+      <option value="frame">Whole frame</option>
+      <option value="visible">What is seen</option>
+    </select>
+  </div>
+  <svg
+    width={WIDTH}
+    height={kind === "vectorscope" ? WIDTH : HEIGHT + 18}
+    class="block"
+    role="img"
+    aria-label={`${kind} of source and result`}
+    data-scope={address}
+  >
+    {#if kind === "histogram"}
+      <rect x={LEFT} y="0" width={WIDTH - LEFT} height={HEIGHT} fill="#262626" />
+      {#each levels as level (level)}
+        {@const x = LEFT + at(level, WIDTH - LEFT)}
+        <line x1={x} x2={x} y1="0" y2={HEIGHT} stroke="#6f6f6f" />
+        <text {x} y={HEIGHT + 12} font-size="10" text-anchor={level > 1000 ? "end" : "middle"}>{level}</text>
+      {/each}
+      {#each ["R", "G", "B", "Y′"] as name, row (name)}
+        <text x={LEFT - 6} y={(row + 0.6) * (HEIGHT / 4)} font-size="11" text-anchor="end">{name}</text>
+        {#if counts}
+          <polyline points={outline(counts.source[row] ?? [], row)} fill="none" stroke="#9a9a9a" />
+          {#if counts.result}
+            <polyline points={outline(counts.result[row] ?? [], row)} fill="none" stroke="#fff" />
+          {/if}
+        {/if}
+      {/each}
+    {:else if kind === "vectorscope"}
+      <image href={address} x="0" y="0" width={WIDTH} height={WIDTH} preserveAspectRatio="none" />
+      <line x1="0" x2={WIDTH} y1={WIDTH / 2} y2={WIDTH / 2} stroke="#6f6f6f" />
+      <line y1="0" y2={WIDTH} x1={WIDTH / 2} x2={WIDTH / 2} stroke="#6f6f6f" />
+      {#each Object.entries(axes?.targets ?? {}) as [name, { cb, cr }] (name)}
+        {@const x = (0.5 + (cb * 896) / 1024) * WIDTH}
+        {@const y = (0.5 - (cr * 896) / 1024) * WIDTH}
+        <rect x={x - 6} y={y - 6} width="12" height="12" fill="none" stroke="#c8c8c8" />
+        <text x={x + 9} y={y + 4} font-size="11" fill="#f2f2f2">{name}</text>
+      {/each}
+    {:else}
+      <image href={address} x={LEFT} y="0" width={WIDTH - LEFT} height={HEIGHT} preserveAspectRatio="none" />
+      {#each levels as level (level)}
+        {@const y = HEIGHT - at(level, HEIGHT)}
+        <line x1={LEFT} x2={WIDTH} y1={y} y2={y} stroke="#6f6f6f" stroke-dasharray="2 3" />
+        <text x={LEFT - 3} y={y + 4} font-size="10" text-anchor="end">{level}</text>
+      {/each}
+      {#if kind === "parade"}
+        {#each ["R", "G", "B"] as name, k (name)}
+          <text x={LEFT + ((k + 0.5) / 3) * (WIDTH - LEFT)} y={HEIGHT + 13} font-size="11">{name}</text>
+        {/each}
+      {/if}
+    {/if}
+  </svg>
+  <p class="pt-1 text-[13px] text-quiet">
+    {#if kind === "vectorscope"}
+      Cb to the right, Cr upwards; marked: bars of 75 %.
+    {:else}
+      Levels in CV (10 bits){kind === "histogram" ? ", counts by doubling" : ""}.
+    {/if}
+    {side.kind === "source" ? "Grey: source." : "Grey: source. White: result."}
+    {bench.looks.on ? "Under the look." : ""}
+  </p>
+</section>

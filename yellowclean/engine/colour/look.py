@@ -1,0 +1,127 @@
+"""The look a shot will have: judged under it, measured without it.
+
+A look changes the view and the scopes; the picture's own values, and all that is measured on them, stay. Its
+parts are those of OpenColorIO, in this order: exposure, contrast about a pivot, ASC CDL, LUT, display.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from functools import lru_cache
+from pathlib import Path
+from typing import Annotated
+
+import numpy as np
+import PyOpenColorIO as ocio
+from pydantic import BaseModel, ConfigDict, Field
+
+from ..errors import BadInput
+from ..frames import Frame
+from ..parallel import in_bands
+from .management import FAILURES, Managed, config_of, one_line
+
+DISPLAY_POWER = 2.4
+"""Of a reference display (ITU-R BT.1886): a stop of light is a factor of 2^(1/2.4) on its signal."""
+
+MID_GREY = 0.409
+"""18 % grey through the transfer of ITU-R BT.709-6 item 1.2."""
+
+Triple = Annotated[tuple[float, ...], Field(min_length=3, max_length=3)]
+"""One number for R', G' and B'."""
+
+
+class Cdl(BaseModel):
+    """ASC CDL 1.2: (in · slope + offset)^power, then saturation about BT.709 luma, clamped to 0-1."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    slope: Triple = (1, 1, 1)
+    offset: Triple = (0, 0, 0)
+    power: Triple = (1, 1, 1)
+    saturation: float = Field(1, ge=0, le=4)
+
+    def transform(self) -> ocio.CDLTransform:
+        made = ocio.CDLTransform()
+        made.setSOP([*self.slope, *self.offset, *self.power])
+        made.setSat(self.saturation)
+        made.setStyle(ocio.CDL_ASC)
+        return made
+
+
+class Look(BaseModel):
+    """How a shot is shown. With colour management, exposure acts on scene-linear light, contrast, CDL and LUT in
+    the configuration's space for grading; without it, all act on the picture's own values, and exposure as on a
+    reference display."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    exposure: float = Field(0, ge=-8, le=8, description="In stops.")
+    contrast: float = Field(1, ge=0, le=4)
+    pivot: float = Field(MID_GREY, ge=0, le=1, description="The level that contrast leaves where it is.")
+    cdl: Cdl = Cdl()
+    lut: str = Field("", description="Path of a .cube file, 1D or 3D.")
+    managed: Managed | None = None
+
+    def digest(self) -> str:
+        """A hash of all that decides the look; a LUT's path names its content."""
+        return "" if self.plain else hashlib.sha256(repr(self).encode()).hexdigest()[:16]
+
+    @property
+    def plain(self) -> bool:
+        """Whether the picture is shown as it is."""
+        return self == Look(pivot=self.pivot)
+
+    def check(self) -> None:
+        """Raise `BadInput` where a file or a space is missing."""
+        self.applied(np.zeros((1, 1, 3), np.float32))
+
+    def applied(self, frame: Frame) -> Frame:
+        """A picture under the look, H×W×3. Raises `BadInput` like `check`."""
+        if self.plain:
+            return frame
+        processor = _processor(self)
+        shown = np.array(frame, np.float32, order="C")
+        in_bands(len(shown), lambda a, b: processor.applyRGB(shown[a:b]))
+        return shown
+
+
+PLAIN = Look()
+
+
+@lru_cache(16)
+def _processor(look: Look) -> ocio.CPUProcessor:
+    config = config_of(look.managed)
+    chain = ocio.GroupTransform()
+    grading = look.managed.grading_space(config) if look.managed else ""
+    gain = 2.0 ** (look.exposure if look.managed else look.exposure / DISPLAY_POWER)
+    if look.managed:
+        chain.appendTransform(ocio.ColorSpaceTransform(look.managed.input, ocio.ROLE_SCENE_LINEAR))
+    chain.appendTransform(_scaled(gain, 0))
+    if look.managed:
+        chain.appendTransform(ocio.ColorSpaceTransform(ocio.ROLE_SCENE_LINEAR, grading))
+    chain.appendTransform(_scaled(look.contrast, look.pivot * (1 - look.contrast)))
+    if look.cdl != Cdl():
+        chain.appendTransform(look.cdl.transform())
+    if look.lut:
+        chain.appendTransform(ocio.FileTransform(look.lut, interpolation=ocio.INTERP_TETRAHEDRAL))
+    if look.managed:
+        chain.appendTransform(ocio.DisplayViewTransform(grading, look.managed.display, look.managed.view))
+    try:
+        return config.getProcessor(chain).getDefaultCPUProcessor()
+    except FAILURES as error:
+        raise BadInput(f"the look cannot be shown: {one_line(error)}") from error
+
+
+def _scaled(gain: float, offset: float) -> ocio.MatrixTransform:
+    matrix = ocio.MatrixTransform()
+    matrix.setMatrix((np.diag([gain] * 3 + [1.0])).ravel().tolist())
+    matrix.setOffset([offset] * 3 + [0.0])
+    return matrix
+
+
+def lut_checked(path: Path) -> None:
+    """Raise `BadInput` unless the file is a LUT that can be used."""
+    try:
+        Look(lut=str(path)).check()
+    except BadInput as error:
+        raise BadInput(f"{path.name} is no LUT that can be read (.cube, 1D or 3D).") from error

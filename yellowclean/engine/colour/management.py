@@ -1,0 +1,98 @@
+"""Colour management through OpenColorIO: from what the footage is in to what the display shows.
+
+The default configuration is the library's own studio configuration for ACES; one's own is a path to a .ocio file.
+"""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+import PyOpenColorIO as ocio
+from pydantic import BaseModel, ConfigDict, Field
+
+from ..errors import BadInput
+from ..media.info import MediaInfo
+
+DEFAULT_CONFIG = "studio-config-v4.0.0_aces-v2.0_ocio-v2.5"
+
+OF_TRANSFER = {
+    "linear": "Linear Rec.709 (sRGB)",
+    "iec61966-2-1": "sRGB Encoded Rec.709 (sRGB)",
+    "smpte2084": "Rec.2100-PQ - Display",
+    "arib-std-b67": "Rec.2100-HLG - Display",
+}
+"""Spaces of the default configuration by the transfer that a file names (FFmpeg's names of ITU-T H.273)."""
+
+OF_CAMERAS = "Camera Rec.709"
+"""For BT.709, and where a file names nothing."""
+
+
+FAILURES = (ocio.Exception, ocio.ExceptionMissingFile)
+"""What the library raises; the second is no kind of the first."""
+
+
+class Managed(BaseModel):
+    """From the footage's space to a view of a display, both by the configuration's names."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    input: str
+    display: str
+    view: str
+    config: str = Field("", description="Path of a .ocio file; empty for the built-in one.")
+
+    def grading_space(self, config: ocio.Config) -> str:
+        """Where contrast, CDL and LUT act."""
+        return ocio.ROLE_COLOR_TIMING if config.hasRole(ocio.ROLE_COLOR_TIMING) else ocio.ROLE_SCENE_LINEAR
+
+
+class Spaces(BaseModel):
+    """What a configuration offers, and what it is called."""
+
+    name: str
+    inputs: list[str]
+    displays: dict[str, list[str]]
+
+
+def config_of(managed: Managed | None) -> ocio.Config:
+    """The configuration that is meant; without management one that knows no spaces."""
+    return _opened(managed.config) if managed else _raw()
+
+
+@lru_cache(4)
+def _opened(path: str) -> ocio.Config:
+    try:
+        config = ocio.Config.CreateFromFile(path) if path else ocio.Config.CreateFromBuiltinConfig(DEFAULT_CONFIG)
+        config.validate()
+    except FAILURES as error:
+        raise BadInput(f"{path} is no colour configuration that can be read: {one_line(error)}") from error
+    return config
+
+
+@lru_cache(1)
+def _raw() -> ocio.Config:
+    return ocio.Config.CreateRaw()
+
+
+def spaces(path: str = "") -> Spaces:
+    """The input spaces and displays of a configuration. Raises `BadInput`."""
+    config = _opened(path)
+    return Spaces(
+        name=config.getName() or path,
+        inputs=[space.getName() for space in config.getColorSpaces()],
+        displays={display: list(config.getViews(display)) for display in config.getDisplays()},
+    )
+
+
+def managed_for(info: MediaInfo) -> Managed:
+    """Management by the built-in configuration, with the space that the file's tags name."""
+    config = _opened("")
+    display = config.getDefaultDisplay()
+    return Managed(
+        input=OF_TRANSFER.get(info.transfer, OF_CAMERAS), display=display, view=config.getDefaultView(display)
+    )
+
+
+def one_line(error: Exception) -> str:
+    """The first line of a library's message."""
+    return str(error).strip().splitlines()[0] if str(error).strip() else type(error).__name__

@@ -1,0 +1,113 @@
+"""The look a shot is judged under: its parts, its files, and what the noise becomes."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+from django.conf import settings
+from django.http import HttpRequest, HttpResponse
+from django.utils.http import content_disposition_header
+from ninja import Router, Schema
+
+from ...engine.colour.cdl_files import read_cdls, written_cdl
+from ...engine.colour.look import Cdl, Look
+from ...engine.colour.management import Managed, Spaces, managed_for, spaces
+from ...engine.errors import BadInput
+from ...engine.judge.under_look import NoiseUnderLook, noise_under
+from ...engine.media import MediaInfo
+from ..models import Lut, Shot
+from ..use_cases import keep_lut
+
+router = Router(tags=["looks"])
+
+
+class LookOut(Schema):
+    """A shot's look, and the key that names it for caches."""
+
+    look: Look
+    key: str
+
+
+class LutOut(Schema):
+    """A LUT in the library; `path` is how a look names it."""
+
+    id: int
+    name: str
+    path: str
+
+
+class Correction(Schema):
+    """One correction of an ASC CDL document."""
+
+    id: str
+    cdl: Cdl
+
+
+class Choices(Schema):
+    """What colour management offers, and what the file's own tags suggest."""
+
+    spaces: Spaces
+    suggested: Managed
+
+
+def told_look(shot: Shot) -> LookOut:
+    look = shot.shown_under
+    return LookOut(look=look, key=look.digest())
+
+
+@router.put("/shots/{shot_id}/look", response=LookOut)
+def change_look(request: HttpRequest, shot_id: int, payload: Look) -> LookOut:
+    """Judge the shot under another look. One that cannot be shown is refused, and the old one stays."""
+    shot = Shot.objects.get(pk=shot_id)
+    payload.check()
+    shot.look = payload.model_dump(mode="json")
+    shot.save(update_fields=["look"])
+    return told_look(shot)
+
+
+@router.get("/shots/{shot_id}/look/noise", response=NoiseUnderLook)
+def get_noise_under_look(request: HttpRequest, shot_id: int) -> NoiseUnderLook:
+    shot = Shot.objects.get(pk=shot_id)
+    report = shot.report
+    if report is None:
+        raise BadInput(f"{shot.name}: has not been measured; measure it first.")
+    return noise_under(shot.shown_under, report.profile)
+
+
+@router.get("/shots/{shot_id}/look/management", response=Choices)
+def get_management(request: HttpRequest, shot_id: int, config: str = "") -> Choices:
+    info = MediaInfo.model_validate(Shot.objects.get(pk=shot_id).media)
+    return Choices(spaces=spaces(config), suggested=managed_for(info))
+
+
+@router.post("/cdl", response=list[Correction])
+def read_cdl(request: HttpRequest, name: str) -> list[Correction]:
+    """The corrections of a document, sent as the request's body."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"sent{Path(name).suffix.lower()}"
+        path.write_bytes(request.body)
+        try:
+            return [Correction(id=key, cdl=cdl) for key, cdl in read_cdls(path).items()]
+        except BadInput as error:
+            raise BadInput(str(error).replace(path.name, Path(name).name)) from error
+
+
+@router.get("/shots/{shot_id}/look/cdl")
+def write_cdl(request: HttpRequest, shot_id: int, ending: str = ".cdl") -> HttpResponse:
+    """The look's CDL as a document."""
+    shot = Shot.objects.get(pk=shot_id)
+    response = HttpResponse(written_cdl(shot.shown_under.cdl, ending, shot.name), content_type="application/xml")
+    response["Content-Disposition"] = content_disposition_header(True, f"{shot.name}{ending}") or ""
+    return response
+
+
+@router.get("/luts", response=list[LutOut])
+def list_luts(request: HttpRequest) -> list[Lut]:
+    return list(Lut.objects.all())
+
+
+@router.post("/luts", response=LutOut)
+def add_lut(request: HttpRequest, name: str) -> Lut:
+    """Add a .cube file, sent as the request's body."""
+    return keep_lut(request.body, Path(name).name, Path(settings.YELLOW_CLEAN.data) / "luts")

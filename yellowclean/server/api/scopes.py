@@ -1,0 +1,84 @@
+"""Scopes of a frame: source and result together."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from django.http import HttpRequest, HttpResponse
+from ninja import Query, Router, Schema
+
+from ...engine.frames import Frame, StopCheck
+from ...engine.judge.scopes import BIN_CV, HIGHEST_CV, LOWEST_CV, histogram, traced, vector_targets
+from ..views import content_of, pipeline_for, png
+from .frames import PlaceQuery, Subject, answered, check_key, looked_up, unless_gone
+
+router = Router(tags=["scopes"])
+
+
+class ScopeQuery(PlaceQuery):
+    """Which scope, of which place; the result's trace only where a version is named."""
+
+    kind: Literal["waveform", "parade", "vectorscope"] = "waveform"
+
+
+class HistogramOut(Schema):
+    """Pixels by level for R', G', B' and luma, from the lowest level of the axis on."""
+
+    source: list[list[int]]
+    result: list[list[int]] | None
+
+
+class Target(Schema):
+    """Where a colour lies, from -0.5 to 0.5."""
+
+    cb: float
+    cr: float
+
+
+class ScopeAxes(Schema):
+    """What the scopes' axes mean: ends and bin of the level axis in code values, and where the colours lie."""
+
+    lowest_cv: int
+    highest_cv: int
+    bin_cv: int
+    targets: dict[str, Target]
+
+
+@router.get("/scopes", response=ScopeAxes)
+def get_axes(request: HttpRequest) -> ScopeAxes:
+    targets = {name: Target(cb=cb, cr=cr) for name, (cb, cr) in vector_targets().items()}
+    return ScopeAxes(lowest_cv=LOWEST_CV, highest_cv=HIGHEST_CV, bin_cv=BIN_CV, targets=targets)
+
+
+@router.get("/shots/{shot_id}/scope")
+async def get_scope(request: HttpRequest, shot_id: int, query: Query[ScopeQuery]) -> HttpResponse:
+    """A scope as grey PNG: the source's trace darker, the result's in white over it."""
+    subject = await looked_up(shot_id, query)
+    check_key(query, subject.shot, content_of(subject.plan), subject.look)
+
+    def drawn(stopped: StopCheck) -> bytes:
+        return png(traced(query.kind, *_sides(subject, query, stopped)))
+
+    return answered(await unless_gone(drawn), query)
+
+
+@router.get("/shots/{shot_id}/histogram", response=HistogramOut)
+async def get_histogram(request: HttpRequest, shot_id: int, query: Query[PlaceQuery]) -> HistogramOut:
+    subject = await looked_up(shot_id, query)
+
+    def counted(stopped: StopCheck) -> HistogramOut:
+        source, result = _sides(subject, query, stopped)
+        return HistogramOut(
+            source=histogram(source).tolist(), result=None if result is None else histogram(result).tolist()
+        )
+
+    return await unless_gone(counted)
+
+
+def _sides(subject: Subject, query: PlaceQuery, stopped: StopCheck) -> tuple[Frame, Frame | None]:
+    """Source and result at a place, under the look."""
+    pipeline = pipeline_for(subject.shot, subject.plan, stopped)
+    source = subject.look.applied(pipeline.source_frame(query.n, query.part))
+    if not subject.plan.steps:
+        return source, None
+    return source, subject.look.applied(pipeline.frame(query.n, query.part))
