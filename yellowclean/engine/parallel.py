@@ -8,11 +8,15 @@ from __future__ import annotations
 
 import itertools
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import cache
+from typing import TypeVar
 
 import cv2
+
+T = TypeVar("T")
+U = TypeVar("U")
 
 
 def thread_count() -> int:
@@ -25,8 +29,21 @@ def _pool() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(thread_count(), thread_name_prefix="band")
 
 
+@cache
+def _outer_pool() -> ThreadPoolExecutor:
+    """Apart from the pool of bands: work here waits for bands there."""
+    return ThreadPoolExecutor(thread_count(), thread_name_prefix="beside")
+
+
 # OpenCV spreads its work by itself: over no more threads than our own kernels, so that workers share the cores.
 cv2.setNumThreads(thread_count())
+
+
+def side_by_side(work: Callable[[T], U], items: Sequence[T]) -> list[U]:
+    """`work` done on each of several unlike things at once, results in their order."""
+    if thread_count() == 1:
+        return [work(item) for item in items]
+    return list(_outer_pool().map(work, items))
 
 
 def in_bands(rows: int, work: Callable[[int, int], None], least: int = 32) -> None:

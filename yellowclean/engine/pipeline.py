@@ -85,6 +85,12 @@ class Pipeline:
         twin._stopped = stopped
         return twin
 
+    def over(self, footage: Footage) -> Pipeline:
+        """The same plan over other footage of the same size."""
+        twin = copy(self)
+        twin.footage = footage
+        return twin
+
     @property
     def profile(self) -> NoiseProfile:
         assert self.plan.profile is not None  # a plan with steps has one, by its schema

@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 from pydantic import BaseModel, Field
 
-from ..chain import noise_chain
+from ..chain import frames_each_side, noise_chain
 from ..frames import Frame, Region, StopCheck, never, raise_if
 from ..measure.profile import NoiseProfile
 from ..media import Source
@@ -21,7 +21,7 @@ RUNGS = (60.0, 85.0, 110.0, 140.0)
 LEAST_SIGMA_CV = 0.5
 """Noise below this is not worth a ladder: there is nothing to take, and nothing to estimate by."""
 
-PIECE, AROUND = (480, 270), (960, 540)
+PIECE, AROUND = (384, 216), (768, 432)
 """Size of the piece of a frame that is judged, and of what is looked at around it."""
 
 NEAR_LOWEST = 1.02
@@ -44,7 +44,10 @@ def ladder(
         return []
     whole = Region(0, 0, source.info.width, source.info.height)
     around = _middle(whole, AROUND)
-    judge = RiskAt(Footage(_Part(source, around)), profile, n, _middle(around, PIECE).within(around))
+    footage, each_side = Footage(_Part(source, around)), frames_each_side(movement)
+    for k in range(max(n - each_side, 0), min(n + each_side + 1, source.info.frames)):
+        footage.frame(k)  # in the order of the frames, so that a decoder seeks once
+    judge = RiskAt(footage, profile, n, _middle(around, PIECE).within(around))
     rungs = []
     for strength in RUNGS:
         raise_if(stopped)

@@ -49,6 +49,17 @@ class Risk:
     chroma: Share
 
 
+@dataclass(frozen=True, slots=True)
+class Nudge:
+    """How a region looks and follows, axes×H×W in the stabilised domain: source, result, noise of the profile's
+    covariance (variance as measured), and what the result does when the source is moved by it."""
+
+    source: Array
+    result: Array
+    field: Array
+    follows: Array
+
+
 class RiskAt:
     """One frame and region at which plans of one profile are judged, in its stabilised domain; what they share
     is computed once."""
@@ -58,24 +69,28 @@ class RiskAt:
         self._stabiliser = Stabiliser.of(profile)
         self._variance = (profile.spectrum_array()[:, 0] ** 2).mean(axis=(1, 2))
         self._nudged = _Nudged(footage, profile, self._stabiliser, region.grown(SURROUNDINGS), seed)
-        self._nudge = grain_field(profile, seed, n, region)
+        self._field = grain_field(profile, seed, n, region)
         self._source = self._stabilised(footage.frame(n)[region.slices])
 
     def of(self, plan: Plan) -> Risk:
         """The risk of a plan whose steps are measured by that profile."""
-        plain, moved = (self._result(footage, plan) for footage in (self._footage, self._nudged))
-        follows = (moved - plain) / np.float32(NUDGE)
-        taken = ((plain - self._source) ** 2).mean(axis=(1, 2))
-        error = taken - self._variance + 2 * (self._nudge * follows).mean(axis=(1, 2))
-        noise = (follows**2).mean(axis=(1, 2))
+        found = self.nudge_of(Pipeline(self._footage, plan))
+        taken = ((found.result - self._source) ** 2).mean(axis=(1, 2))
+        error = taken - self._variance + 2 * (self._field * found.follows).mean(axis=(1, 2))
+        noise = (found.follows**2).mean(axis=(1, 2))
         return Risk(self._share(error, noise, [0]), self._share(error, noise, [1, 2]))
+
+    def nudge_of(self, pipeline: Pipeline) -> Nudge:
+        """How a pipeline of that profile answers to the nudge."""
+        plain, moved = (self._result(p) for p in (pipeline, pipeline.over(self._nudged)))
+        return Nudge(self._source, plain, self._field, (moved - plain) / np.float32(NUDGE))
 
     def _share(self, error: Array, noise: Array, axes: list[int]) -> Share:
         power = self._variance[axes].sum()
         return Share(float(error[axes].sum() / power), float(noise[axes].sum() / power))
 
-    def _result(self, footage: Footage, plan: Plan) -> Array:
-        return self._stabilised(Pipeline(footage, plan).frame(self._n, self._region))
+    def _result(self, pipeline: Pipeline) -> Array:
+        return self._stabilised(pipeline.frame(self._n, self._region))
 
     def _stabilised(self, rgb: Frame) -> Array:
         return self._stabiliser.opponent(np.ascontiguousarray(rgb))

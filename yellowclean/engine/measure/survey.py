@@ -13,6 +13,7 @@ from ..frames import Array, Frame, Progress, StopCheck, never
 from ..judge.ladder import Rung, ladder
 from ..media import MediaInfo, Source
 from ..motion import Movement
+from ..parallel import side_by_side
 from .findings import DETECTORS, Detector, Finding, Glance, Look, Place
 from .noise import NoiseReading, measure_noise
 from .patch import Patch, PatchReading
@@ -225,8 +226,10 @@ class DetectorPass:
         for detector in self._detectors:
             if detector.every_frame:
                 self._seen[detector.kind].append((n, detector.observe(glance)))
-            elif look is not None:
-                self._seen[detector.kind].append((n, detector.observe(look)))
+        if look is not None:
+            heavy = [d for d in self._detectors if not d.every_frame]
+            for detector, observed in zip(heavy, side_by_side(lambda d: d.observe(look), heavy), strict=True):
+                self._seen[detector.kind].append((n, observed))
         self._before = plane
 
     def findings(self) -> list[Finding]:

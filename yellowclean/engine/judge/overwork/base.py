@@ -1,0 +1,111 @@
+"""What a measure of overwork looks at, and what it says."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+
+import cv2
+import numpy as np
+
+from ...frames import CV_SCALE, Array, Frame, Region, luma
+from ...motion import Track
+from ...pipeline import Pipeline
+from ..risk import Nudge, RiskAt
+
+BANDS = 1.0, 2.0, 4.0
+"""Blur in pixels that ends the fine, the medium and the coarse band."""
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """One measure at one place: the value in its unit, a map over the region (H×W in units of the limit: from 1 on
+    it is too much), and a word on what was found."""
+
+    value: float
+    map: Array
+    detail: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Measure:
+    """A measure: from `limit` on the work is too much, from half of it on it deserves a look."""
+
+    kind: str
+    title: str
+    unit: str
+    limit: float
+    says: str
+    read: Callable[[Evidence], Reading]
+
+
+class Evidence:
+    """A frame and region of source and result, with what several measures need computed once."""
+
+    def __init__(self, pipeline: Pipeline, n: int, region: Region | None = None) -> None:
+        self.pipeline, self.n = pipeline, n
+        self.region = region or pipeline.footage.whole
+        self.shape = self.region.height, self.region.width
+
+    @cached_property
+    def source(self) -> Frame:
+        return self.pipeline.source_frame(self.n, self.region)
+
+    @cached_property
+    def result(self) -> Frame:
+        return self.pipeline.frame(self.n, self.region)
+
+    @cached_property
+    def change(self) -> Frame:
+        """Result less source."""
+        return self.result - self.source
+
+    @property
+    def neighbour(self) -> int | None:
+        """The frame before, or the one after the first; none in a shot of one frame."""
+        if self.pipeline.footage.info.frames < 2:
+            return None
+        return self.n - 1 if self.n else 1
+
+    @cached_property
+    def sigma(self) -> Array:
+        """Luma noise at each pixel in frame units, by the profile, H×W."""
+        smooth = cv2.GaussianBlur(luma(self.source), (0, 0), 3)
+        return np.maximum(self.pipeline.profile.curve.sigma_at(smooth, "luma"), np.float32(0.05 / CV_SCALE))
+
+    @cached_property
+    def nudge(self) -> Nudge:
+        """How source and result look and follow in the stabilised domain."""
+        return RiskAt(self.pipeline.footage, self.pipeline.profile, self.n, self.region).nudge_of(self.pipeline)
+
+    def fetched(self, picture: Frame, track: Track) -> tuple[Frame, Array]:
+        """A neighbour's picture of the region brought here along the motion, and where that can be trusted."""
+        y, x = np.indices(self.shape, np.float32)
+        height, width = track.field.shape[:2]
+        fx = (x + self.region.x + np.float32(0.5)) / np.float32(track.reduction) - np.float32(0.5)
+        fy = (y + self.region.y + np.float32(0.5)) / np.float32(track.reduction) - np.float32(0.5)
+        field = cv2.remap(track.field, fx, fy, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        to_x, to_y = x + field[..., 0], y + field[..., 1]
+        inside = (to_x >= 0) & (to_y >= 0) & (to_x <= self.shape[1] - 1) & (to_y <= self.shape[0] - 1)
+        brought = cv2.remap(picture, to_x, to_y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101)
+        return brought, inside & (field[..., 2] < 1)
+
+    def track(self, neighbour: int) -> Track:
+        return self.pipeline.motion(self.n, neighbour)
+
+
+def bands(plane: Array) -> list[Array]:
+    """Fine, medium and coarse detail of a plane, which add up to all but its blur of four pixels."""
+    found, rest = [], plane
+    for blur in BANDS:
+        softer = cv2.GaussianBlur(plane, (0, 0), blur)
+        found.append(rest - softer)
+        rest = softer
+    return found
+
+
+def local(plane: Array, blur: float) -> Array:
+    """Mean around each pixel."""
+    mean: Array = cv2.GaussianBlur(plane.astype(np.float32), (0, 0), blur)
+    return mean

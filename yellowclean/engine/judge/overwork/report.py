@@ -1,0 +1,98 @@
+"""All measures together: values, verdicts, and one line that sums them up."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Literal
+
+import numpy as np
+from pydantic import BaseModel
+
+from ...errors import BadInput
+from ...frames import Array, Region, StopCheck, never, raise_if
+from ...pipeline import Pipeline
+from .base import Evidence, Measure
+from .borders import BORDERS
+from .cast import CAST
+from .halos import HALOS
+from .structure import FLATNESS, STRUCTURE, TEXTURE
+from .time import BOILING, TRAILS
+
+MEASURES: dict[str, Measure] = {
+    m.kind: m for m in (STRUCTURE, TEXTURE, FLATNESS, HALOS, CAST, TRAILS, BOILING, BORDERS)
+}
+
+Verdict = Literal["fine", "look here", "too far"]
+LOOK_FROM = 0.5
+"""Share of the limit from which a measure deserves a look."""
+
+
+class Measured(BaseModel):
+    """One measure over the frames that were judged: the worst value, and where it was."""
+
+    kind: str
+    title: str
+    says: str
+    value: float
+    unit: str
+    limit: float
+    verdict: Verdict
+    frame: int
+    detail: str
+
+
+class Overwork(BaseModel):
+    """What a plan has damaged; `frames` were judged, over one region."""
+
+    frames: list[int]
+    measures: list[Measured]
+    verdict: Verdict
+    summary: str
+
+
+def overwork(
+    pipeline: Pipeline, frames: Sequence[int], region: Region | None = None, *, stopped: StopCheck = never
+) -> Overwork:
+    """Judge a plan's result on frames of a shot. Raises `BadInput` for a plan that does nothing."""
+    if not any(step.acts for step in pipeline.plan.steps):
+        raise BadInput("the plan does nothing, so there is nothing to judge; add a step.")
+    worst: dict[str, Measured] = {}
+    for n in frames:
+        evidence = Evidence(pipeline, n, region)
+        for kind, measure in MEASURES.items():
+            raise_if(stopped)
+            found = _measured(measure, evidence)
+            if kind not in worst or found.value > worst[kind].value:
+                worst[kind] = found
+    return _summed(list(frames), list(worst.values()))
+
+
+def map_of(pipeline: Pipeline, kind: str, n: int, region: Region | None = None) -> Array:
+    """Where one measure finds damage: H×W, from 1 on too much. Raises `BadInput` for an unknown kind."""
+    if kind not in MEASURES:
+        raise BadInput(f"{kind}: no such measure; use one of {', '.join(MEASURES)}.")
+    return np.clip(MEASURES[kind].read(Evidence(pipeline, n, region)).map, 0, 4).astype(np.float32)
+
+
+def verdict_of(value: float, limit: float) -> Verdict:
+    return "too far" if value >= limit else "look here" if value >= LOOK_FROM * limit else "fine"
+
+
+def _measured(measure: Measure, evidence: Evidence) -> Measured:
+    reading = measure.read(evidence)
+    return Measured(
+        kind=measure.kind, title=measure.title, says=measure.says, value=reading.value, unit=measure.unit,
+        limit=measure.limit, verdict=verdict_of(reading.value, measure.limit), frame=evidence.n, detail=reading.detail,
+    )  # fmt: skip
+
+
+def _summed(frames: list[int], measures: list[Measured]) -> Overwork:
+    far = [m.title.lower() for m in measures if m.verdict == "too far"]
+    near = [m.title.lower() for m in measures if m.verdict == "look here"]
+    verdict: Verdict = "too far" if far else "look here" if near else "fine"
+    summary = {
+        "too far": f"Too far: {', '.join(far)}.",
+        "look here": f"Look here: {', '.join(near)}.",
+        "fine": "Fine: nothing was damaged that can be measured.",
+    }[verdict]
+    return Overwork(frames=frames, measures=measures, verdict=verdict, summary=summary)

@@ -1,0 +1,83 @@
+"""Detail that went with the noise: structure in what was removed, texture by octave, and plastic flatness.
+
+All three go by the estimate of `judge.risk`, taken band by band: what the result is off the truth, less the noise
+that is left of it, is structure that was lost or drawn in its place.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...frames import Array
+from ..risk import Nudge
+from .base import Evidence, Measure, Reading, bands, local
+
+AROUND = 16.0
+"""Blur in pixels over which a map's estimates are averaged: enough for the chance in them to even out."""
+
+KNOWN_FROM = 0.15
+"""A band's texture has to have this much of the noise's power before its loss is told."""
+
+TEXTURED, FLAT_BELOW = 1.0, 0.2
+"""Texture of this much of the noise's power is seen as such, and is gone when this part of it is left."""
+
+BAND_NAMES = "fine", "medium", "coarse"
+
+
+def _lost(nudge: Nudge) -> list[tuple[Array, Array, Array]]:
+    """By band, H×W each: power of lost structure, of the source's structure, and of the noise; single pixels hold
+    chance, means over many do not."""
+    found = []
+    axis = 0  # the achromatic one
+    planes = (nudge.source[axis], nudge.result[axis], nudge.field[axis], nudge.follows[axis])
+    for source, result, field, follows in zip(*(bands(plane) for plane in planes), strict=True):
+        noise = np.float32((field**2).mean())
+        error = (result - source) ** 2 - noise + 2 * field * follows
+        found.append((error - follows**2, source**2 - noise, np.full_like(source, noise)))
+    return found
+
+
+def _structure(evidence: Evidence) -> Reading:
+    parts = _lost(evidence.nudge)
+    noise = sum(float(n.mean()) for _, _, n in parts)
+    lost = sum((local(l, AROUND) for l, _, _ in parts), np.zeros(evidence.shape, np.float32))
+    value = 100 * max(sum(float(l.mean()) for l, _, _ in parts), 0.0) / noise
+    return Reading(value, np.maximum(lost, 0) / noise * 100 / STRUCTURE.limit / 3)
+
+
+def _texture(evidence: Evidence) -> Reading:
+    worst, told, where = 0.0, [], np.zeros(evidence.shape, np.float32)
+    for name, (lost, there, noise) in zip(BAND_NAMES, _lost(evidence.nudge), strict=True):
+        power = float(there.mean())
+        if power < KNOWN_FROM * float(noise.mean()):
+            continue
+        share = 100 * max(float(lost.mean()), 0.0) / power
+        told.append(f"{name} {share:.0f} %")
+        near = np.maximum(local(there, AROUND), KNOWN_FROM * noise)
+        where = np.maximum(where, 100 * local(lost, AROUND) / near)
+        worst = max(worst, share)
+    return Reading(worst, where / TEXTURE.limit, ", ".join(told) or "no texture above the noise")
+
+
+def _flatness(evidence: Evidence) -> Reading:
+    nudge = evidence.nudge
+    noise = np.float32((bands(nudge.field[0])[0] ** 2).mean() + (bands(nudge.field[0])[1] ** 2).mean())
+    source = sum(local(b**2, AROUND / 2) for b in bands(nudge.source[0])[:2]) - noise
+    result = sum(local(b**2, AROUND / 2) for b in bands(nudge.result[0])[:2])
+    textured = source > TEXTURED * noise
+    flat = textured & (result < FLAT_BELOW * source)
+    value = 100 * float(flat.sum()) / max(int(textured.sum()), 1)
+    return Reading(value, flat.astype(np.float32), f"{100 * textured.mean():.0f} % of the picture is textured")
+
+
+STRUCTURE = Measure(
+    "structure", "Structure removed", "% of the noise's power", 10.0,
+    "Detail in what was taken out, beyond what the profile says noise looks like.", _structure,
+)  # fmt: skip
+TEXTURE = Measure(
+    "texture", "Texture lost", "%", 15.0, "Of the detail that was there, in the octave that lost most.", _texture
+)
+FLATNESS = Measure(
+    "flatness", "Plastic flatness", "% of the texture's area", 5.0,
+    "Textured places that came out flat.", _flatness,
+)  # fmt: skip
