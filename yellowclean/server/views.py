@@ -18,6 +18,7 @@ from ..engine.colour.look import PLAIN, Look
 from ..engine.errors import BadInput
 from ..engine.frames import Array, Frame, Region, StopCheck, as_uint8
 from ..engine.judge.closer import Signal, amplified, signal_of, stress_level, stressed
+from ..engine.judge.overwork import Overwork, overwork
 from ..engine.media import open_source
 from ..engine.pipeline import Footage, Pipeline
 from ..engine.plan import Plan
@@ -94,6 +95,27 @@ def picture(shot: Shot, plan: Plan, asked: Asked, stopped: StopCheck) -> bytes:
 def content_of(plan: Plan, matte_of: int | None = None) -> str:
     """What a plan's result is known by, or the matte of one of its steps."""
     return plan.digest() if matte_of is None else plan.matte_digest(matte_of)
+
+
+def judged(shot: Shot, plan: Plan, frames: list[int], region: Region, stopped: StopCheck) -> tuple[str, Overwork]:
+    """A version's damage, and the key that its maps are kept under."""
+    pipeline = pipeline_for(shot, plan, stopped)
+    region = region.clipped(pipeline.footage.info.width, pipeline.footage.info.height)
+    key = hashlib.sha256(f"{shot.fingerprint}{plan.digest()}{frames}{region}".encode()).hexdigest()[:24]
+    kept: str | None = _pictures().get(f"overwork {key}")
+    if kept is not None:
+        return key, Overwork.model_validate_json(kept)
+    found = overwork(pipeline, frames, region, stopped=stopped)
+    for kind, where in found.maps.items():
+        _pictures().set(f"overwork {key} {kind}", png(where / 2))
+    _pictures().set(f"overwork {key}", found.report.model_dump_json())
+    return key, found.report
+
+
+def judged_map(key: str, kind: str) -> bytes | None:
+    """One of the maps, where it is still kept."""
+    found: bytes | None = _pictures().get(f"overwork {key} {kind}")
+    return found
 
 
 def _view(pipeline: Pipeline, asked: Asked) -> Frame:

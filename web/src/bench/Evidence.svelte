@@ -2,6 +2,7 @@
   import { percent, short } from "../lib/format";
   import type { Bench } from "./bench.svelte";
   import LookPanel from "./LookPanel.svelte";
+  import OverworkPanel from "./OverworkPanel.svelte";
   import ScopePanel from "./ScopePanel.svelte";
   import StillsPanel from "./StillsPanel.svelte";
   import CurveChart from "./CurveChart.svelte";
@@ -13,7 +14,7 @@
   const spectrum = $derived(bench.shot?.spectrum);
   const usable = $derived(bench.readings.filter((reading) => reading.flat));
   const frames = $derived([...new Set(bench.readings.map((r) => r.patch.frame))].join(", "));
-  const TABS = ["Noise", "Scopes", "Look", "Stills"] as const;
+  const TABS = ["Noise", "Scopes", "Look", "Overwork", "Stills"] as const;
   let tab = $state<(typeof TABS)[number]>("Noise");
 </script>
 
@@ -37,6 +38,7 @@
 
 {#if tab === "Scopes"}<ScopePanel {bench} />{/if}
 {#if tab === "Look"}<LookPanel {bench} />{/if}
+{#if tab === "Overwork"}<OverworkPanel {bench} />{/if}
 {#if tab === "Stills"}<StillsPanel {bench} />{/if}
 
 {#if tab === "Noise"}

@@ -16,6 +16,7 @@
   import type { Bench } from "./bench.svelte";
   import { drawPanes, halfPlane, rectangle, wipeLine, type Pane } from "./draw";
   import Inset from "./Inset.svelte";
+  import OverworkMap from "./OverworkMap.svelte";
   import PatchLayer from "./PatchLayer.svelte";
   import ShapeLayer from "./ShapeLayer.svelte";
   import WipeHandle from "./WipeHandle.svelte";
@@ -262,6 +263,7 @@
     onpointerleave={() => (readout = null)}
     onwheel={wheel}
   ></canvas>
+  <OverworkMap {bench} {placement} {ratio} />
   <PatchLayer {bench} {placement} {ratio} {drawn} />
   <ShapeLayer {bench} {placement} {ratio} />
   {#if compare.mode === "wipe" && sides.length > 1}<WipeHandle desk={compare} {line} {ratio} />{/if}

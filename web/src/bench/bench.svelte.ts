@@ -26,6 +26,7 @@ import { router } from "../lib/router.svelte";
 import { CompareDesk } from "./compare.svelte";
 import { History, type Change } from "./history.svelte";
 import { LookDesk } from "./look.svelte";
+import { OverworkDesk } from "./overwork.svelte";
 import { Player } from "./player.svelte";
 import { ReachDesk } from "./reach.svelte";
 import { StripDesk } from "./strip.svelte";
@@ -78,6 +79,7 @@ export class Bench {
   readonly strip = new StripDesk(this);
   readonly compare = new CompareDesk(this);
   readonly looks = new LookDesk(this);
+  readonly overwork = new OverworkDesk(this);
   readonly player = new Player(this);
 
   readonly version = $derived<Version | null>(this.shot?.plans.find((v) => v.id === this.versionId) ?? null);

@@ -8,7 +8,21 @@ from ninja import NinjaAPI
 from ninja.errors import ValidationError
 
 from ...engine.errors import Cancelled, YellowCleanError
-from . import events, footage, frames, jobs, looks, profiles, reach, renders, scopes, shots, stills, strips
+from . import (
+    events,
+    footage,
+    frames,
+    jobs,
+    looks,
+    overwork,
+    profiles,
+    reach,
+    renders,
+    scopes,
+    shots,
+    stills,
+    strips,
+)
 
 api = NinjaAPI(title="Yellow Clean", version="1", docs_url=None)
 api.add_router("", jobs.router)
@@ -20,6 +34,7 @@ api.add_router("", strips.router)
 api.add_router("", looks.router)
 api.add_router("", scopes.router)
 api.add_router("", stills.router)
+api.add_router("", overwork.router)
 api.add_router("", renders.router)
 api.add_router("", profiles.router)
 api.add_router("", events.router)

@@ -3,6 +3,6 @@
 from __future__ import annotations
 
 from .base import Evidence, Reading
-from .report import MEASURES, Overwork, map_of, overwork
+from .report import MEASURES, Judged, Overwork, overwork
 
-__all__ = ["MEASURES", "Evidence", "Overwork", "Reading", "map_of", "overwork"]
+__all__ = ["MEASURES", "Evidence", "Judged", "Overwork", "Reading", "overwork"]

@@ -8,11 +8,14 @@ from functools import cached_property
 
 import cv2
 import numpy as np
+import numpy.typing as npt
 
 from ...frames import CV_SCALE, Array, Frame, Region, luma
 from ...motion import Track
 from ...pipeline import Pipeline
 from ..risk import Nudge, RiskAt
+
+Mask = npt.NDArray[np.bool_]
 
 BANDS = 1.0, 2.0, 4.0
 """Blur in pixels that ends the fine, the medium and the coarse band."""
@@ -43,8 +46,11 @@ class Measure:
 class Evidence:
     """A frame and region of source and result, with what several measures need computed once."""
 
-    def __init__(self, pipeline: Pipeline, n: int, region: Region | None = None) -> None:
-        self.pipeline, self.n = pipeline, n
+    def __init__(
+        self, pipeline: Pipeline, n: int, region: Region | None = None, *, risk: RiskAt | None = None
+    ) -> None:
+        """`risk` may be shared by several results of the same footage, profile, frame and region."""
+        self.pipeline, self.n, self._risk = pipeline, n, risk
         self.region = region or pipeline.footage.whole
         self.shape = self.region.height, self.region.width
 
@@ -77,12 +83,12 @@ class Evidence:
     @cached_property
     def nudge(self) -> Nudge:
         """How source and result look and follow in the stabilised domain."""
-        return RiskAt(self.pipeline.footage, self.pipeline.profile, self.n, self.region).nudge_of(self.pipeline)
+        risk = self._risk or RiskAt(self.pipeline.footage, self.pipeline.profile, self.n, self.region)
+        return risk.nudge_of(self.pipeline)
 
-    def fetched(self, picture: Frame, track: Track) -> tuple[Frame, Array]:
+    def fetched(self, picture: Frame, track: Track) -> tuple[Frame, Mask]:
         """A neighbour's picture of the region brought here along the motion, and where that can be trusted."""
         y, x = np.indices(self.shape, np.float32)
-        height, width = track.field.shape[:2]
         fx = (x + self.region.x + np.float32(0.5)) / np.float32(track.reduction) - np.float32(0.5)
         fy = (y + self.region.y + np.float32(0.5)) / np.float32(track.reduction) - np.float32(0.5)
         field = cv2.remap(track.field, fx, fy, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
@@ -105,7 +111,7 @@ def bands(plane: Array) -> list[Array]:
     return found
 
 
-def local(plane: Array, blur: float) -> Array:
+def local(plane: Array | Mask, blur: float) -> Array:
     """Mean around each pixel."""
     mean: Array = cv2.GaussianBlur(plane.astype(np.float32), (0, 0), blur)
     return mean

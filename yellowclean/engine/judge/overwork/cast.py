@@ -9,7 +9,7 @@ from ...colour.difference import ciede2000, lab
 from ...frames import CV_SCALE
 from .base import Evidence, Measure, Reading
 
-BLUR = 12.0
+BLUR = 20.0
 """Pixels over which both pictures are averaged first, so that the removed noise itself is no shift."""
 
 HIGH = 98.0
@@ -24,4 +24,4 @@ def _cast(evidence: Evidence) -> Reading:
     return Reading(float(np.percentile(apart, HIGH)), apart / CAST.limit, detail)
 
 
-CAST = Measure("cast", "Cast", "ΔE00", 0.8, "Colour or level of areas that has moved.", _cast)
+CAST = Measure("cast", "Cast", "ΔE00", 1.0, "Colour or level of areas that has moved.", _cast)

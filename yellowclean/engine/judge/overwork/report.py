@@ -3,23 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Literal
 
-import numpy as np
 from pydantic import BaseModel
 
 from ...errors import BadInput
 from ...frames import Array, Region, StopCheck, never, raise_if
 from ...pipeline import Pipeline
-from .base import Evidence, Measure
+from .base import Evidence, Measure, Reading
 from .borders import BORDERS
 from .cast import CAST
 from .halos import HALOS
 from .structure import FLATNESS, STRUCTURE, TEXTURE
-from .time import BOILING, TRAILS
+from .time import BOILING, FLICKER, TRAILS
 
 MEASURES: dict[str, Measure] = {
-    m.kind: m for m in (STRUCTURE, TEXTURE, FLATNESS, HALOS, CAST, TRAILS, BOILING, BORDERS)
+    m.kind: m for m in (STRUCTURE, TEXTURE, FLATNESS, HALOS, CAST, TRAILS, BOILING, FLICKER, BORDERS)
 }
 
 Verdict = Literal["fine", "look here", "too far"]
@@ -50,39 +50,40 @@ class Overwork(BaseModel):
     summary: str
 
 
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """What was found, and by measure where: H×W over the region in its worst frame, from 1 on too much."""
+
+    report: Overwork
+    maps: dict[str, Array]
+
+
 def overwork(
     pipeline: Pipeline, frames: Sequence[int], region: Region | None = None, *, stopped: StopCheck = never
-) -> Overwork:
+) -> Judged:
     """Judge a plan's result on frames of a shot. Raises `BadInput` for a plan that does nothing."""
     if not any(step.acts for step in pipeline.plan.steps):
         raise BadInput("the plan does nothing, so there is nothing to judge; add a step.")
     worst: dict[str, Measured] = {}
+    maps: dict[str, Array] = {}
     for n in frames:
         evidence = Evidence(pipeline, n, region)
         for kind, measure in MEASURES.items():
             raise_if(stopped)
-            found = _measured(measure, evidence)
-            if kind not in worst or found.value > worst[kind].value:
-                worst[kind] = found
-    return _summed(list(frames), list(worst.values()))
-
-
-def map_of(pipeline: Pipeline, kind: str, n: int, region: Region | None = None) -> Array:
-    """Where one measure finds damage: H×W, from 1 on too much. Raises `BadInput` for an unknown kind."""
-    if kind not in MEASURES:
-        raise BadInput(f"{kind}: no such measure; use one of {', '.join(MEASURES)}.")
-    return np.clip(MEASURES[kind].read(Evidence(pipeline, n, region)).map, 0, 4).astype(np.float32)
+            reading = measure.read(evidence)
+            if kind not in worst or reading.value > worst[kind].value:
+                worst[kind], maps[kind] = _measured(measure, reading, n), reading.map
+    return Judged(_summed(list(frames), list(worst.values())), maps)
 
 
 def verdict_of(value: float, limit: float) -> Verdict:
     return "too far" if value >= limit else "look here" if value >= LOOK_FROM * limit else "fine"
 
 
-def _measured(measure: Measure, evidence: Evidence) -> Measured:
-    reading = measure.read(evidence)
+def _measured(measure: Measure, reading: Reading, n: int) -> Measured:
     return Measured(
         kind=measure.kind, title=measure.title, says=measure.says, value=reading.value, unit=measure.unit,
-        limit=measure.limit, verdict=verdict_of(reading.value, measure.limit), frame=evidence.n, detail=reading.detail,
+        limit=measure.limit, verdict=verdict_of(reading.value, measure.limit), frame=n, detail=reading.detail,
     )  # fmt: skip
 
 

@@ -40,13 +40,14 @@ def _lost(nudge: Nudge) -> list[tuple[Array, Array, Array]]:
 def _structure(evidence: Evidence) -> Reading:
     parts = _lost(evidence.nudge)
     noise = sum(float(n.mean()) for _, _, n in parts)
-    lost = sum((local(l, AROUND) for l, _, _ in parts), np.zeros(evidence.shape, np.float32))
-    value = 100 * max(sum(float(l.mean()) for l, _, _ in parts), 0.0) / noise
-    return Reading(value, np.maximum(lost, 0) / noise * 100 / STRUCTURE.limit / 3)
+    lost = np.sum([part for part, _, _ in parts], axis=0)
+    near: Array = np.maximum(local(lost, AROUND), 0) * np.float32(100 / noise / STRUCTURE.limit / 3)
+    return Reading(100 * max(float(lost.mean()), 0.0) / noise, near)
 
 
 def _texture(evidence: Evidence) -> Reading:
-    worst, told, where = 0.0, [], np.zeros(evidence.shape, np.float32)
+    worst, told = 0.0, []
+    where: Array = np.zeros(evidence.shape, np.float32)
     for name, (lost, there, noise) in zip(BAND_NAMES, _lost(evidence.nudge), strict=True):
         power = float(there.mean())
         if power < KNOWN_FROM * float(noise.mean()):
@@ -61,13 +62,20 @@ def _texture(evidence: Evidence) -> Reading:
 
 def _flatness(evidence: Evidence) -> Reading:
     nudge = evidence.nudge
-    noise = np.float32((bands(nudge.field[0])[0] ** 2).mean() + (bands(nudge.field[0])[1] ** 2).mean())
-    source = sum(local(b**2, AROUND / 2) for b in bands(nudge.source[0])[:2]) - noise
-    result = sum(local(b**2, AROUND / 2) for b in bands(nudge.result[0])[:2])
+    noise = np.float32(_fine_power(nudge.field[0]).mean())
+    source = local(_fine_power(nudge.source[0]), AROUND / 2) - noise
+    result = local(_fine_power(nudge.result[0]), AROUND / 2)
     textured = source > TEXTURED * noise
     flat = textured & (result < FLAT_BELOW * source)
     value = 100 * float(flat.sum()) / max(int(textured.sum()), 1)
     return Reading(value, flat.astype(np.float32), f"{100 * textured.mean():.0f} % of the picture is textured")
+
+
+def _fine_power(plane: Array) -> Array:
+    """Power of fine and medium detail at each pixel."""
+    fine, medium, _ = bands(plane)
+    power: Array = fine**2 + medium**2
+    return power
 
 
 STRUCTURE = Measure(
@@ -75,7 +83,7 @@ STRUCTURE = Measure(
     "Detail in what was taken out, beyond what the profile says noise looks like.", _structure,
 )  # fmt: skip
 TEXTURE = Measure(
-    "texture", "Texture lost", "%", 15.0, "Of the detail that was there, in the octave that lost most.", _texture
+    "texture", "Texture lost", "%", 10.0, "Of the detail that was there, in the octave that lost most.", _texture
 )
 FLATNESS = Measure(
     "flatness", "Plastic flatness", "% of the texture's area", 5.0,

@@ -6,9 +6,12 @@ import cv2
 import numpy as np
 
 from ...frames import CV_SCALE, Array, luma
-from .base import Evidence, Measure, Reading, local
+from .base import Evidence, Mask, Measure, Reading, local
 
 TRAIL_BLUR = 3.0
+BOIL_AROUND = 12.0
+"""Pixels within which changes of brightness are blotches, and over which they are averaged."""
+
 MOVED, BEYOND = 5.0, 4.0
 """Deviations of the blurred noise: what differs more from a neighbour has moved; a change of the result beyond so
 many is no noise."""
@@ -40,35 +43,60 @@ def _trails(evidence: Evidence) -> Reading:
 
 
 def _boiling(evidence: Evidence) -> Reading:
-    """Medium and coarse change of the result along the motion, beyond edges and where the motion is sure."""
+    """Coarse change of the result along the motion, where that is sure, beyond what would be left of the source's
+    if all octaves had been reduced as the fine one was. The median over places, so that motion that is a little
+    off beside edges does not count."""
     neighbour = evidence.neighbour
     if neighbour is None:
         return Reading(0.0, np.zeros(evidence.shape, np.float32), "one frame")
     track = evidence.track(neighbour)
     brought, sure = evidence.fetched(evidence.pipeline.frame(neighbour, evidence.region), track)
     source, _ = evidence.fetched(evidence.pipeline.source_frame(neighbour, evidence.region), track)
-    sure &= _calm(luma(evidence.source) - luma(source), evidence)
+    sure = sure & _calm(luma(evidence.source) - luma(source), evidence)
     if sure.mean() < 0.02:
         return Reading(0.0, np.zeros(evidence.shape, np.float32), "no motion is sure enough")
-    change = luma(evidence.result) - luma(brought)
-    coarse = local(change, 1.5) - local(change, 12)
-    level = float(np.abs(change[sure].mean())) * CV_SCALE
-    value = float(np.sqrt((coarse[sure] ** 2).mean() / 2)) * CV_SCALE
-    near = np.sqrt(local(coarse**2 * sure, 12) / np.maximum(local(sure, 12), 0.05) / 2) * CV_SCALE
-    return Reading(value, near / BOILING.limit, f"level moves by {level:.2f} CV")
+    fine, coarse = _energies(luma(evidence.result) - luma(brought), sure)
+    fine_before, coarse_before = _energies(luma(evidence.source) - luma(source), sure)
+    kept = float(np.median(fine[sure])) / max(float(np.median(fine_before[sure])), 1e-12)
+    near = np.sqrt(np.maximum(coarse - min(kept, 1.0) * coarse_before, 0) / 2) * CV_SCALE
+    left = np.sqrt(np.median(coarse[sure]) / 2) * CV_SCALE
+    return Reading(
+        float(np.median(near[sure])), near * sure / BOILING.limit, f"coarse change of {left:.2f} CV in all"
+    )
 
 
-def _calm(change: Array, evidence: Evidence) -> Array:
+def _energies(change: Array, sure: Mask) -> tuple[Array, Array]:
+    """Local power of the fine and of the coarse part of a change, over the sure places."""
+    share = np.maximum(local(sure, BOIL_AROUND), 0.05)
+    softer = local(change, 1.5)
+    parts = change - softer, softer - local(change, BOIL_AROUND)
+    fine, coarse = (local(part**2 * sure, BOIL_AROUND) / share for part in parts)
+    return fine, coarse
+
+
+def _calm(change: Array, evidence: Evidence) -> Mask:
     """Where the source itself only changes as noise does: the motion is right there."""
     blurred = np.abs(local(change, TRAIL_BLUR))
-    calm: Array = blurred < 3 * np.sqrt(np.float32(2)) * _noise_after(TRAIL_BLUR, evidence)
+    calm: Mask = blurred < 3 * np.sqrt(np.float32(2)) * _noise_after(TRAIL_BLUR, evidence)
     return calm
+
+
+def _flicker(evidence: Evidence) -> Reading:
+    """How the mean of the change differs from that of the frame before: the work's own, whatever the shot does."""
+    neighbour = evidence.neighbour
+    nothing = np.zeros(evidence.shape, np.float32)
+    if neighbour is None:
+        return Reading(0.0, nothing, "one frame")
+    pipeline, region = evidence.pipeline, evidence.region
+    other = pipeline.frame(neighbour, region) - pipeline.source_frame(neighbour, region)
+    apart = np.abs(evidence.change.mean(axis=(0, 1)) - other.mean(axis=(0, 1))) * CV_SCALE
+    value = float(apart.max())
+    return Reading(value, nothing + np.float32(value / FLICKER.limit), f"most in {'RGB'[int(apart.argmax())]}")
 
 
 TRAILS = Measure(
     "trails", "Trails and ghosts", "σ beyond chance", 0.5,
     "Where something moves: what the result shows and the source does not.", _trails,
 )  # fmt: skip
-BOILING = Measure(
-    "boiling", "Boiling", "CV", 2.0, "Blotches of noise that change from frame to frame.", _boiling
-)
+BOILING = Measure("boiling", "Boiling", "CV", 2.4, "Blotches of noise that change from frame to frame.", _boiling)
+FLICKER = Measure("flicker", "Flicker", "CV", 1.0, "Level that the work moves from frame to frame.", _flicker)
