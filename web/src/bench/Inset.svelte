@@ -27,7 +27,7 @@
 </script>
 
 <section
-  class="absolute right-3 bottom-3 border border-black bg-base-100 p-1.5"
+  class="absolute right-3 bottom-10 border border-black bg-base-100 p-1.5"
   aria-label="Magnified inset"
   data-testid="inset"
 >

@@ -21,7 +21,8 @@
     <p class="py-1.5" role="status">Judging … the result is computed twice for it.</p>
   {:else if report}
     <p class="py-1.5 font-semibold" data-verdict={report.verdict}>
-      <span class={["px-1", MARKS[report.verdict]]}>{report.summary}</span>
+      <span class={["mr-1 inline-block h-3 w-6", MARKS[report.verdict]]} aria-hidden="true"
+      ></span>{report.summary}
     </p>
     {#if desk.stale}<p class="pb-1 text-[13px]">The version has changed since; judge again.</p>{/if}
     <ul>
@@ -34,7 +35,8 @@
             onclick={() => desk.show(m.kind, m.frame)}
           >
             <span class={["grow", desk.shown === m.kind && "font-semibold underline"]}>{m.title}</span>
-            <span class={["px-1 text-[13px] whitespace-nowrap", MARKS[m.verdict]]}>{m.verdict}</span>
+            <span class={["h-3 w-6 self-center", MARKS[m.verdict]]} aria-hidden="true"></span>
+            <span class="text-[13px] whitespace-nowrap">{m.verdict}</span>
           </button>
           <p class="flex justify-between text-[13px] whitespace-nowrap">
             <span

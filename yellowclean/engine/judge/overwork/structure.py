@@ -15,8 +15,9 @@ from .base import Evidence, Measure, Reading, bands, local
 AROUND = 16.0
 """Blur in pixels over which a map's estimates are averaged: enough for the chance in them to even out."""
 
-KNOWN_FROM = 0.15
-"""A band's texture has to have this much of the noise's power before its loss is told."""
+SEEN_FROM = 1.0
+"""A band's texture has to have this much of the noise's power: fainter detail could not be seen in the source, and
+to lose some of it is what less noise costs."""
 
 TEXTURED, FLAT_BELOW = 1.0, 0.2
 """Texture of this much of the noise's power is seen as such, and is gone when this part of it is left."""
@@ -50,14 +51,14 @@ def _texture(evidence: Evidence) -> Reading:
     where: Array = np.zeros(evidence.shape, np.float32)
     for name, (lost, there, noise) in zip(BAND_NAMES, _lost(evidence.nudge), strict=True):
         power = float(there.mean())
-        if power < KNOWN_FROM * float(noise.mean()):
+        if power < SEEN_FROM * float(noise.mean()):
             continue
         share = 100 * max(float(lost.mean()), 0.0) / power
         told.append(f"{name} {share:.0f} %")
-        near = np.maximum(local(there, AROUND), KNOWN_FROM * noise)
+        near = np.maximum(local(there, AROUND), SEEN_FROM * noise)
         where = np.maximum(where, 100 * local(lost, AROUND) / near)
         worst = max(worst, share)
-    return Reading(worst, where / TEXTURE.limit, ", ".join(told) or "no texture above the noise")
+    return Reading(worst, where / TEXTURE.limit, ", ".join(told) or "no texture stands above the noise")
 
 
 def _flatness(evidence: Evidence) -> Reading:
@@ -79,7 +80,7 @@ def _fine_power(plane: Array) -> Array:
 
 
 STRUCTURE = Measure(
-    "structure", "Structure removed", "% of the noise's power", 10.0,
+    "structure", "Structure removed", "% of the noise's power", 20.0,
     "Detail in what was taken out, beyond what the profile says noise looks like.", _structure,
 )  # fmt: skip
 TEXTURE = Measure(

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import cv2
 import numpy as np
 
-from ...frames import CV_SCALE, Array, luma
+from ...frames import CV_SCALE, Array, Frame, Region, luma
 from .base import Evidence, Mask, Measure, Reading, local
 
 TRAIL_BLUR = 3.0
@@ -82,16 +84,26 @@ def _calm(change: Array, evidence: Evidence) -> Mask:
 
 
 def _flicker(evidence: Evidence) -> Reading:
-    """How the mean of the change differs from that of the frame before: the work's own, whatever the shot does."""
-    neighbour = evidence.neighbour
+    """By how much the mean stands off from those of the frames beside it, more than that of the source does: steady
+    change cancels out, and flicker that the work took away counts for it."""
     nothing = np.zeros(evidence.shape, np.float32)
-    if neighbour is None:
-        return Reading(0.0, nothing, "one frame")
-    pipeline, region = evidence.pipeline, evidence.region
-    other = pipeline.frame(neighbour, region) - pipeline.source_frame(neighbour, region)
-    apart = np.abs(evidence.change.mean(axis=(0, 1)) - other.mean(axis=(0, 1))) * CV_SCALE
-    value = float(apart.max())
-    return Reading(value, nothing + np.float32(value / FLICKER.limit), f"most in {'RGB'[int(apart.argmax())]}")
+    frames = evidence.pipeline.footage.info.frames
+    if frames < 3:
+        return Reading(0.0, nothing, "too few frames")
+    middle = min(max(evidence.n, 1), frames - 2)
+    added = (
+        _stands_off(evidence.pipeline.frame, middle, evidence.region)
+        - _stands_off(evidence.pipeline.source_frame, middle, evidence.region)
+    ) * CV_SCALE
+    value = max(float(added.max()), 0.0)
+    return Reading(value, nothing + np.float32(value / FLICKER.limit), f"most in {'RGB'[int(added.argmax())]}")
+
+
+def _stands_off(frame: Callable[[int, Region], Frame], n: int, region: Region) -> Array:
+    """By channel: the mean of a frame against the middle of those before and after it."""
+    before, here, after = (frame(k, region).mean(axis=(0, 1)) for k in (n - 1, n, n + 1))
+    off: Array = np.abs(here - (before + after) / 2)
+    return off
 
 
 TRAILS = Measure(
@@ -99,4 +111,6 @@ TRAILS = Measure(
     "Where something moves: what the result shows and the source does not.", _trails,
 )  # fmt: skip
 BOILING = Measure("boiling", "Boiling", "CV", 2.4, "Blotches of noise that change from frame to frame.", _boiling)
-FLICKER = Measure("flicker", "Flicker", "CV", 1.0, "Level that the work moves from frame to frame.", _flicker)
+FLICKER = Measure(
+    "flicker", "Flicker", "CV", 1.0, "Level that moves more from frame to frame than the source's.", _flicker
+)
