@@ -2,9 +2,16 @@
 
 import sys
 
-from . import denoise, overwork, quality, speed, survey
+from . import denoise, overwork, quality, speed, strip, survey
 
-ALL = {"survey": survey, "denoise": denoise, "quality": quality, "speed": speed, "overwork": overwork}
+ALL = {
+    "survey": survey,
+    "denoise": denoise,
+    "quality": quality,
+    "speed": speed,
+    "overwork": overwork,
+    "strip": strip,
+}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or ALL:

@@ -57,7 +57,9 @@ class Looks(JudgingCase):
 
     def test_a_look_that_cannot_be_shown_is_refused_and_the_old_one_stays(self) -> None:
         kept = self.look(contrast=1.2)["look"]
-        self.assertIn("cannot be shown", self.look(422, lut="/nowhere/at_all.cube")["detail"])
+        self.assertIn("is not in a folder", self.look(422, lut="/nowhere/at_all.cube")["detail"])
+        unknown = {"input": "no such space", "display": "none", "view": "none"}
+        self.assertIn("cannot be shown", self.look(422, managed=unknown)["detail"])
         self.assertIn("exposure", self.look(422, exposure=99)["detail"])
         self.assertEqual(self.ask("get", f"/shots/{self.shot.pk}")["look"], kept)
 
@@ -119,3 +121,48 @@ class Stills(JudgingCase):
         still = self.ask("post", f"/shots/{self.shot.pk}/stills", {"n": 99})
         self.assertEqual((still["n"], still["label"]), (self.shot.media["frames"] - 1, ""))
         self.assertEqual(Shot.objects.get(pk=self.shot.pk).stills.count(), 1)  # type: ignore[attr-defined]
+
+
+class Handing(JudgingCase):
+    def test_steps_go_to_other_shots_which_measure_them_by_their_own_profile(self) -> None:
+        other = self.surveyed_shot()
+        fresh = Shot.objects.create(
+            job=self.job, name="unmeasured", path=self.shot.path, fingerprint="x", media=self.shot.media
+        )
+        steps = [{"kind": "spatial", "settings": {"luma": 70}}]
+        ids = [self.shot.pk, other.pk, fresh.pk]
+        applied = self.ask("post", f"/jobs/{self.job.pk}/apply", {"shot_ids": ids, "steps": steps, "note": "As A"})
+        self.assertEqual(len(applied["versions"]), 2)
+        self.assertEqual(applied["refused"], ["unmeasured: has not been measured; measure it first."])
+        told = self.ask("get", f"/shots/{other.pk}")["plans"][-1]
+        self.assertEqual(
+            (told["note"], told["plan"]["profile"]),
+            ("As A", self.ask("get", f"/shots/{other.pk}")["report"]["profile"]),
+        )
+        wrong = {"shot_ids": ids, "steps": [{"kind": "nothing"}]}
+        self.assertIn("nothing", self.ask("post", f"/jobs/{self.job.pk}/apply", wrong, 422)["detail"])
+
+    def test_presets_are_kept_by_name(self) -> None:
+        steps = [{"kind": "grain"}]
+        first = self.ask("post", "/presets", {"name": "Grain", "steps": steps})
+        again = self.ask("post", "/presets", {"name": "Grain", "steps": [{"kind": "spatial"}]})
+        self.assertEqual(again["id"], first["id"])
+        (kept,) = self.ask("get", "/presets")
+        self.assertEqual(kept["steps"][0]["kind"], "spatial")
+        self.assertIn("name", self.ask("post", "/presets", {"name": " ", "steps": steps}, 422)["detail"])
+        self.ask("delete", f"/presets/{first['id']}", status=204)
+
+
+class Judged(JudgingCase):
+    def test_overwork_with_its_maps(self) -> None:
+        version = self.ask("post", f"/shots/{self.shot.pk}/propose", {})
+        body = {"frames": [1, 2], "x": 16, "y": 8, "width": 128, "height": 96}
+        told = self.ask("post", f"/versions/{version['id']}/overwork", body)
+        self.assertEqual(told["report"]["frames"], [1, 2])
+        self.assertIn(told["report"]["verdict"], {"fine", "look here", "too far"})
+        for measure in told["report"]["measures"]:
+            response = self.client.get(f"/api/overwork/{told['key']}/{measure['kind']}")
+            self.assertEqual(Image.open(io.BytesIO(response.content)).size, (128, 96))
+        self.assertEqual(self.ask("post", f"/versions/{version['id']}/overwork", body), told)
+        self.assertIn("judge again", self.ask("get", "/overwork/nothing/halos", status=422)["detail"])
+        self.ask("post", f"/versions/{version['id']}/overwork", body | {"frames": []}, 422)

@@ -129,6 +129,20 @@ class Still(models.Model):
         return Look.model_validate(self.look)
 
 
+class Preset(models.Model):
+    """Steps under a name; they become a plan with the profile of the shot they are applied to."""
+
+    name = models.CharField(max_length=100, unique=True)
+    steps = models.JSONField()
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("name",)
+
+    def __str__(self) -> str:
+        return self.name
+
+
 class PlanVersion(models.Model):
     """One version (A, B, C …) of a shot's plan."""
 

@@ -20,7 +20,7 @@ from ..engine.measure.profile import NoiseProfile
 from ..engine.measure.survey import finding_kinds
 from ..engine.media import OUTPUT_FORMATS, SEQUENCE_ENDINGS, fingerprint, probe
 from ..engine.media.sequence import sequence_files
-from ..engine.plan import Plan
+from ..engine.plan import Plan, Step
 from ..engine.propose import propose
 from ..engine.render import frames_in
 from .models import Job, Lut, PlanVersion, Profile, Render, Shot, State, Survey, Work
@@ -136,6 +136,21 @@ def new_version(shot: Shot, plan: Plan, note: str = "") -> PlanVersion:
     return PlanVersion.objects.create(
         shot=shot, label=label, document=plan.model_dump(mode="json", by_alias=True), note=note
     )
+
+
+def apply_steps(shots: Iterable[Shot], steps: list[Step], note: str) -> tuple[list[PlanVersion], list[str]]:
+    """Give shots a new version of these steps, each with its own noise profile; one line for each that cannot."""
+    made, refused = [], []
+    for shot in shots:
+        report = shot.report
+        if report is None:
+            refused.append(f"{shot.name}: has not been measured; measure it first.")
+            continue
+        try:
+            made.append(new_version(shot, Plan(profile=report.profile, steps=steps), note))
+        except BadInput as error:
+            refused.append(str(error))
+    return made, refused
 
 
 def measure_remaining(version: PlanVersion) -> Remaining:

@@ -23,6 +23,7 @@ export type Detail = Schemas["Detail"];
 export type Shape = Schemas["Shape"];
 export type Strip = Schemas["Strip"];
 export type Overwork = Schemas["Overwork"];
+export type Preset = Schemas["PresetOut"];
 export type Pixel = Schemas["Pixel"];
 export type Version = Schemas["VersionOut"];
 export type Still = Schemas["StillOut"];

@@ -2,6 +2,7 @@
   import type { Finding } from "../api/client";
   import { percent, percentOfScale, short } from "../lib/format";
   import type { Bench } from "./bench.svelte";
+  import PlanRow from "./PlanRow.svelte";
   import StepRow from "./StepRow.svelte";
 
   const { bench }: { bench: Bench } = $props();
@@ -119,6 +120,7 @@
     </select>
     <button class="btn btn-xs" disabled={!added} onclick={() => bench.addStep(added)}>Add step</button>
   </div>
+  <PlanRow {bench} />
   {#if !bench.version}
     <p class="py-2 text-quiet">No plan yet. Propose makes the least treatment that meets the tolerances.</p>
   {:else if !steps.length}

@@ -44,8 +44,17 @@
     });
   }
 
+  /** Another configuration knows other names: its first ones are taken. */
+  async function changeConfig(config: string) {
+    await desk.offer(config);
+    const spaces = desk.management?.spaces;
+    const [display, views] = Object.entries(spaces?.displays ?? {})[0] ?? [];
+    if (spaces && display && views?.[0])
+      desk.change({ managed: { config, input: spaces.inputs[0] ?? "", display, view: views[0] } });
+  }
+
   $effect(() => {
-    if (look?.managed) void desk.offer();
+    if (look?.managed) void desk.offer(look.managed.config);
   });
 
   function fileOf(event: Event): File | undefined {
@@ -222,6 +231,13 @@
           </select>
         </div>
         <p class="pt-1 text-[13px] text-quiet">{spaces.name}</p>
+        <input
+          class="input mt-1 w-full input-xs"
+          aria-label="Path of another configuration (.ocio)"
+          placeholder="Path of another configuration (.ocio)"
+          value={look.managed.config ?? ""}
+          onchange={(event) => void changeConfig(event.currentTarget.value.trim())}
+        />
       {/if}
     </div>
 

@@ -94,6 +94,7 @@
         <button class="btn btn-xs" onclick={tryOut}>Test strip</button>
       </div>
       <div class="flex gap-1.5 pt-2">
+        <button class="btn btn-xs" onclick={() => bench.handover.copy(step)}>Copy</button>
         <button class="btn btn-xs" onclick={() => bench.repeatStep(index)}>Repeat</button>
         <button class="btn btn-xs" disabled={index === 0} onclick={() => bench.moveStep(index, index - 1)}
           >Earlier</button

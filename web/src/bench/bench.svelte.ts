@@ -24,6 +24,7 @@ import { clamp, type Box } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
 import { router } from "../lib/router.svelte";
 import { CompareDesk } from "./compare.svelte";
+import { HandoverDesk } from "./handover.svelte";
 import { History, type Change } from "./history.svelte";
 import { LookDesk } from "./look.svelte";
 import { OverworkDesk } from "./overwork.svelte";
@@ -79,6 +80,7 @@ export class Bench {
   readonly strip = new StripDesk(this);
   readonly compare = new CompareDesk(this);
   readonly looks = new LookDesk(this);
+  readonly handover = new HandoverDesk(this);
   readonly overwork = new OverworkDesk(this);
   readonly player = new Player(this);
 
@@ -120,6 +122,7 @@ export class Bench {
       const match = this.shot?.matching_profile;
       if (match != null && this.shot?.report) void this.useProfile(match);
       void this.compare.load();
+      void this.handover.load();
       await Promise.all([this.loadRenders(), this.measureRemaining(), this.looks.load()]);
     });
 
@@ -291,6 +294,18 @@ export class Bench {
       const plan = { schema: "yellow-clean/plan/1", profile, steps: [step] } as unknown as Plan;
       await this.makeVersion(plan, "");
     });
+
+  /** Add steps behind those of the version. */
+  addSteps(steps: Step[]): void {
+    this.changeSteps([...(this.version?.plan.steps ?? []), ...steps]);
+  }
+
+  /** Look again at what the server has; the newest version is then the current one. */
+  async reload(): Promise<void> {
+    await this.load();
+    this.versionId = this.shot?.plans.at(-1)?.id ?? null;
+    await this.measureRemaining();
+  }
 
   private changeSteps(steps: Step[]): void {
     const version = this.version;

@@ -24,6 +24,8 @@ export class LookDesk {
   noise = $state<NoiseUnderLook | null>(null);
   /** The corrections of a document that holds several. */
   offered = $state<Correction[]>([]);
+  /** Path of the configuration that `management` is about. */
+  private offeredBy = "";
   private saving: ReturnType<typeof setTimeout> | undefined;
 
   constructor(private readonly bench: Bench) {}
@@ -35,11 +37,12 @@ export class LookDesk {
   }
 
   /** What colour management offers; asked for when it is first looked at. */
-  offer = () =>
+  offer = (config = "") =>
     notices.watch(async () => {
-      if (!this.bench.shot || this.management) return;
-      const params = { path: { shot_id: this.bench.shot.id } };
+      if (!this.bench.shot || (this.management && this.offeredBy === config)) return;
+      const params = { path: { shot_id: this.bench.shot.id }, query: { config } };
       this.management = await asked(api.GET("/api/shots/{shot_id}/look/management", { params }));
+      this.offeredBy = config;
     });
 
   /** Change parts of the look; it is then shown. */

@@ -15,6 +15,7 @@ from . import (
     jobs,
     looks,
     overwork,
+    presets,
     profiles,
     reach,
     renders,
@@ -35,6 +36,7 @@ api.add_router("", looks.router)
 api.add_router("", scopes.router)
 api.add_router("", stills.router)
 api.add_router("", overwork.router)
+api.add_router("", presets.router)
 api.add_router("", renders.router)
 api.add_router("", profiles.router)
 api.add_router("", events.router)

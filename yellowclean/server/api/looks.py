@@ -17,7 +17,7 @@ from ...engine.errors import BadInput
 from ...engine.judge.under_look import NoiseUnderLook, noise_under
 from ...engine.media import MediaInfo
 from ..models import Lut, Shot
-from ..use_cases import keep_lut
+from ..use_cases import allowed_folder, keep_lut
 
 router = Router(tags=["looks"])
 
@@ -60,6 +60,9 @@ def told_look(shot: Shot) -> LookOut:
 def change_look(request: HttpRequest, shot_id: int, payload: Look) -> LookOut:
     """Judge the shot under another look. One that cannot be shown is refused, and the old one stays."""
     shot = Shot.objects.get(pk=shot_id)
+    for path in (payload.lut, payload.managed.config if payload.managed else ""):
+        if path and not Lut.objects.filter(path=path).exists():
+            allowed_folder(path)
     payload.check()
     shot.look = payload.model_dump(mode="json")
     shot.save(update_fields=["look"])
@@ -78,6 +81,8 @@ def get_noise_under_look(request: HttpRequest, shot_id: int) -> NoiseUnderLook:
 @router.get("/shots/{shot_id}/look/management", response=Choices)
 def get_management(request: HttpRequest, shot_id: int, config: str = "") -> Choices:
     info = MediaInfo.model_validate(Shot.objects.get(pk=shot_id).media)
+    if config:
+        allowed_folder(config)
     return Choices(spaces=spaces(config), suggested=managed_for(info))
 
 
