@@ -75,11 +75,11 @@ def take(page: Page) -> None:
     for _ in range(24):
         page.keyboard.press("ArrowRight")
     page.keyboard.press("7")
-    page.get_by_role("button", name="Wipe against source").click()
+    page.get_by_role("button", name="Wipe", exact=True).click()
     page.get_by_role("button", name="1. Temporal").click()
     settled(page)
     keep(page, "bench-result-wipe")
-    page.get_by_role("button", name="Wipe against source").click()
+    page.get_by_role("button", name="Wipe", exact=True).click()
     page.get_by_role("button", name="Removed").click()
     page.get_by_label("Zoom").select_option("200")
     settled(page)

@@ -49,14 +49,14 @@ class MainJob(BrowserCase):
     def wipe(self, source: np.ndarray, result: np.ndarray) -> None:
         """Left of the line is the source, right of it the result, and the line can be dragged."""
         page = self.page
-        page.get_by_role("button", name="Wipe against source").click()
+        page.get_by_role("button", name="Wipe", exact=True).click()
         self.picture_settled("result")
         line = page.get_by_role("slider", name="Wipe")
         box = line.bounding_box()
         assert box
-        page.mouse.move(box["x"] + 8, box["y"] + 200)
+        page.mouse.move(box["x"] + 8, 400)
         page.mouse.down()
-        page.mouse.move(box["x"] - 200, box["y"] + 200, steps=4)
+        page.mouse.move(box["x"] - 200, 400, steps=4)
         page.mouse.up()
         self.assertLess(int(line.get_attribute("aria-valuenow") or 50), 35)
         split = self.pixels()
@@ -66,7 +66,7 @@ class MainJob(BrowserCase):
         page.keyboard.down("y")
         expect(page.get_by_test_id("picture-label")).to_have_text("Source (held)")
         page.keyboard.up("y")
-        page.get_by_role("button", name="Wipe against source").click()
+        page.get_by_role("button", name="Wipe", exact=True).click()
 
     def download_and_compare(self) -> None:
         """The file decodes, has every frame, and is at least 4 dB nearer to the truth."""

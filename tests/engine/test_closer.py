@@ -22,7 +22,7 @@ class Looks(TestCase):
 
     def test_stress_raises_contrast_about_the_sources_level_on_both_sides_alike(self) -> None:
         level = stress_level(FRAME)
-        self.assertAlmostEqual(level, float(np.median(luma(FRAME[::4, ::4]))), places=6)
+        self.assertAlmostEqual(level, float(np.median(luma(FRAME))), places=6)
         np.testing.assert_allclose(stressed(FRAME, 0, level), FRAME, atol=1e-6)
         full = stressed(FRAME, 100, level)
         np.testing.assert_allclose(full, 0.5 + MOST_CONTRAST * (FRAME - level), atol=1e-5)

@@ -150,7 +150,11 @@ export class Bench {
         const ended = this.measuring && event.state === "done";
         this.shot.survey = { cancel_requested: false, ...this.shot.survey, ...event };
         if (event.state === "failed" && event.message) notices.tell(event.message);
-        if (ended) void notices.watch(() => this.load().then(() => this.measureRemaining()));
+        if (ended)
+          void notices.watch(async () => {
+            await this.load();
+            await Promise.all([this.measureRemaining(), this.looks.load()]);
+          });
       } else {
         const render = this.renders.find((r) => r.id === event.id);
         const ended = render && render.state !== event.state && event.state === "done";

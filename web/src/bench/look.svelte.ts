@@ -80,6 +80,7 @@ export class LookDesk {
     try {
       const body = $state.snapshot(this.look);
       const saved = await asked(api.PUT("/api/shots/{shot_id}/look", { params, body }));
+      shot.look = saved.look;
       shot.look_key = saved.key;
     } catch (error) {
       this.look = before;

@@ -103,7 +103,7 @@ def _processor(look: Look) -> ocio.CPUProcessor:
     if look.cdl != Cdl():
         chain.appendTransform(look.cdl.transform())
     if look.lut:
-        chain.appendTransform(ocio.FileTransform(look.lut, interpolation=ocio.INTERP_TETRAHEDRAL))
+        chain.appendTransform(ocio.FileTransform(look.lut, interpolation=ocio.INTERP_BEST))
     if look.managed:
         chain.appendTransform(ocio.DisplayViewTransform(grading, look.managed.display, look.managed.view))
     try:
