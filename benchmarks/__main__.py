@@ -2,7 +2,7 @@
 
 import sys
 
-from . import denoise, overwork, quality, speed, strip, survey
+from . import denoise, overwork, quality, response, speed, strip, survey
 
 ALL = {
     "survey": survey,
@@ -11,6 +11,7 @@ ALL = {
     "speed": speed,
     "overwork": overwork,
     "strip": strip,
+    "response": response,
 }
 
 if __name__ == "__main__":

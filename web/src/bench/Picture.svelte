@@ -25,6 +25,8 @@
   const GRID = 64;
   /** An exact picture that takes longer than this gets a coarse one shown before it. */
   const DRAFT_AFTER_MS = 250;
+  /** A loop is fetched ahead once its pictures rest. */
+  const FILL_AFTER_MS = 300;
   const bitmaps = new Bitmaps();
   let canvas = $state<HTMLCanvasElement>();
   let width = $state(0);
@@ -127,7 +129,11 @@
   $effect(() => {
     if (!player.shown) return;
     void [player.range, region, scale, sides, bench.looks.on, JSON.stringify(bench.closer)];
-    untrack(() => void player.fill(bitmaps, addressesAt, () => arrivals++));
+    const later = setTimeout(
+      () => untrack(() => void player.fill(bitmaps, addressesAt, () => arrivals++)),
+      FILL_AFTER_MS,
+    );
+    return () => clearTimeout(later);
   });
 
   $effect(() => {

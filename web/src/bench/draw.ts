@@ -18,20 +18,16 @@ export function drawPanes(
 ): void {
   context.fillStyle = getComputedStyle(document.documentElement).getPropertyValue("--color-surround");
   context.fillRect(0, 0, room.width, room.height);
-  context.imageSmoothingQuality = "high";
   for (const { picture, area, placement, clip } of panes) {
     if (!picture) continue;
     const { scale, offsetX, offsetY } = placement;
+    const [x, y] = [offsetX + Math.round(area.x * scale), offsetY + Math.round(area.y * scale)];
+    const [width, height] = [Math.round(area.width * scale), Math.round(area.height * scale)];
     context.save();
-    context.imageSmoothingEnabled = scale < CRISP_FROM;
     if (clip) context.clip(clip);
-    context.drawImage(
-      picture,
-      offsetX + Math.round(area.x * scale),
-      offsetY + Math.round(area.y * scale),
-      Math.round(area.width * scale),
-      Math.round(area.height * scale),
-    );
+    // The server reduces to the very size that is shown; only what stands in meanwhile has another.
+    context.imageSmoothingEnabled = scale < CRISP_FROM && picture.width !== width;
+    context.drawImage(picture, x, y, width, height);
     context.restore();
   }
 }
