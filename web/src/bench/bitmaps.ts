@@ -4,7 +4,7 @@ const MOST_BYTES = 1 << 30;
 /** Pictures fetched by address: kept while there is room, requests nobody waits for cancelled. */
 export class Bitmaps {
   private readonly kept = new Map<string, ImageBitmap>();
-  private readonly running = new Map<string, AbortController>();
+  private readonly running = new Map<string, { control: AbortController; done: Promise<void> }>();
   private readonly later = new Set<string>();
   private bytes = 0;
 
@@ -26,9 +26,9 @@ export class Bitmaps {
 
   /** Fetch what is wanted now and drop every other request that still runs, but for those made ahead. */
   async want(addresses: string[], arrived: () => void): Promise<void> {
-    for (const [address, control] of this.running)
+    for (const [address, request] of this.running)
       if (!addresses.includes(address) && !this.later.has(address)) {
-        control.abort();
+        request.control.abort();
         this.running.delete(address);
       }
     const missing = addresses.filter((address) => !this.kept.has(address) && !this.running.has(address));
@@ -37,15 +37,22 @@ export class Bitmaps {
 
   /** Fetch what will be wanted; what fails here is told when it is wanted. */
   async ahead(addresses: string[]): Promise<void> {
-    const missing = addresses.filter((address) => !this.kept.has(address) && !this.running.has(address));
+    const missing = addresses.filter((address) => !this.kept.has(address));
     missing.forEach((address) => this.later.add(address));
-    await Promise.allSettled(missing.map((address) => this.fetch(address, () => undefined)));
+    await Promise.allSettled(
+      missing.map((address) => this.running.get(address)?.done ?? this.fetch(address, () => undefined)),
+    );
     missing.forEach((address) => this.later.delete(address));
   }
 
-  private async fetch(address: string, arrived: () => void): Promise<void> {
+  private fetch(address: string, arrived: () => void): Promise<void> {
     const control = new AbortController();
-    this.running.set(address, control);
+    const done = this.fetched(address, control, arrived);
+    this.running.set(address, { control, done });
+    return done;
+  }
+
+  private async fetched(address: string, control: AbortController, arrived: () => void): Promise<void> {
     try {
       const answer = await fetch(address, { signal: control.signal });
       if (answer.status === CHANGED) return;
@@ -55,7 +62,7 @@ export class Bitmaps {
     } catch (error) {
       if (!control.signal.aborted) throw error;
     } finally {
-      if (this.running.get(address) === control) this.running.delete(address);
+      if (this.running.get(address)?.control === control) this.running.delete(address);
     }
   }
 
