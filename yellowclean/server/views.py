@@ -7,6 +7,7 @@ import threading
 from collections import OrderedDict
 from dataclasses import dataclass
 from functools import cache
+from pathlib import Path
 from typing import Any, Literal
 
 import cv2
@@ -14,6 +15,7 @@ import diskcache
 import numpy as np
 from django.conf import settings
 
+from .. import engine
 from ..engine.colour.look import PLAIN, Look
 from ..engine.errors import BadInput
 from ..engine.frames import Array, Frame, Region, StopCheck, as_uint8
@@ -60,6 +62,14 @@ def _pictures() -> Any:
     return diskcache.Cache(str(settings.YELLOW_CLEAN.data / "cache"), size_limit=settings.YELLOW_CLEAN.cache_bytes)
 
 
+@cache
+def _engine() -> str:
+    """A hash of the engine's own text: what an older engine made is not shown as the work of this one."""
+    folder = Path(engine.__file__).parent
+    texts = b"".join(path.read_bytes() for path in sorted(folder.rglob("*.py")))
+    return hashlib.sha256(texts).hexdigest()
+
+
 def pipeline_for(shot: Shot, plan: Plan, stopped: StopCheck) -> Pipeline:
     """A pipeline that shares caches with earlier ones of the same shot and plan, and can be stopped."""
     return _opened.pipeline(shot, plan).until(stopped)
@@ -84,7 +94,7 @@ class Asked:
 def picture(shot: Shot, plan: Plan, asked: Asked, stopped: StopCheck) -> bytes:
     """A lossless PNG of a view, from the cache where it was made before."""
     content = "" if asked.view == "source" else content_of(plan, asked.step if asked.view == "reach" else None)
-    key = hashlib.sha256(f"{shot.fingerprint}{content}{asked}".encode()).hexdigest()
+    key = hashlib.sha256(f"{_engine()}{shot.fingerprint}{content}{asked}".encode()).hexdigest()
     kept: bytes | None = _pictures().get(key)
     if kept is None:
         kept = png(_view(pipeline_for(shot, plan, stopped), asked))
@@ -101,7 +111,8 @@ def judged(shot: Shot, plan: Plan, frames: list[int], region: Region, stopped: S
     """A version's damage, and the key that its maps are kept under."""
     pipeline = pipeline_for(shot, plan, stopped)
     region = region.clipped(pipeline.footage.info.width, pipeline.footage.info.height)
-    key = hashlib.sha256(f"{shot.fingerprint}{plan.digest()}{frames}{region}".encode()).hexdigest()[:24]
+    told = f"{_engine()}{shot.fingerprint}{plan.digest()}{frames}{region}"
+    key = hashlib.sha256(told.encode()).hexdigest()[:24]
     kept: str | None = _pictures().get(f"overwork {key}")
     if kept is not None:
         return key, Overwork.model_validate_json(kept)

@@ -151,9 +151,9 @@
   </div>
   <RenderDialog bind:this={renderDialog} {bench} />
   <dialog bind:this={help} class="modal" aria-labelledby="help-title">
-    <div class="modal-box max-w-md">
+    <div class="modal-box max-w-3xl">
       <h2 id="help-title" class="pb-2 text-base font-semibold perforated">Keys</h2>
-      <dl class="grid grid-cols-[6rem_1fr] gap-y-1 py-3">
+      <dl class="grid grid-cols-[5rem_1fr_5rem_1fr] items-center gap-y-1.5 py-3">
         {#each [HOLD, ...KEYS] as key (key.key)}
           <dt><kbd class="kbd kbd-sm">{key.shown}</kbd></dt>
           <dd>{key.does}</dd>

@@ -72,6 +72,7 @@ export function press(event: KeyboardEvent, bench: Bench): void {
     return;
   }
   if (event.ctrlKey || event.metaKey || event.altKey) return;
+  if (event.key === " " && (event.target as HTMLElement).closest("button, a, summary, input")) return;
   if (event.key === HOLD.key) bench.compare.holding = true;
   const found = KEYS.find((k) => k.key === event.key);
   if (!found) return;
