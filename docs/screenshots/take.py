@@ -186,7 +186,7 @@ def reach_and_grain(page: Page) -> None:
     page.wait_for_timeout(1500)
     settled(page)
     keep(page, "bench-grain")
-    page.get_by_role("button", name="Remove step").click()
+    page.get_by_role("button", name="Remove", exact=True).click()
     page.get_by_label("Zoom").select_option("fit")
     settled(page)
 

@@ -127,15 +127,22 @@ def set_tolerances(job: Job, tolerances: dict[str, float]) -> None:
     job.save(update_fields=["tolerances"])
 
 
-def new_version(shot: Shot, plan: Plan, note: str = "") -> PlanVersion:
-    """Keep a plan under the next free label."""
+def new_version(shot: Shot, plan: Plan, note: str = "", label: str | None = None) -> PlanVersion:
+    """Keep a plan under a label, or under the next free letter where that is taken or none is given."""
     taken = set(shot.versions.values_list("label", flat=True))
-    label = next((x for x in LABELS if x not in taken), None)
+    label = next((x for x in (label, *LABELS) if x and x not in taken), None)
     if label is None:
         raise BadInput(f"{shot.name}: all versions A to Z are taken; delete one first.")
     return PlanVersion.objects.create(
         shot=shot, label=label, document=plan.model_dump(mode="json", by_alias=True), note=note
     )
+
+
+def rename(version: PlanVersion, label: str) -> None:
+    """Give a version another label, which no other of its shot may have. Raises `BadInput`."""
+    if not label or version.shot.versions.filter(label=label).exists():  # type: ignore[attr-defined]
+        raise BadInput(f"{label or 'An empty name'}: a version needs a name of its own; choose another.")
+    version.label = label
 
 
 def apply_steps(shots: Iterable[Shot], steps: list[Step], note: str) -> tuple[list[PlanVersion], list[str]]:

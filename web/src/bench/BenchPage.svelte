@@ -30,6 +30,12 @@
     { view: "reach", label: "Reach" },
   ];
 
+  /** A name that is refused is not left standing. */
+  async function rename(field: HTMLInputElement) {
+    await bench.tellVersion({ label: field.value });
+    field.value = bench.version?.label ?? "";
+  }
+
   $effect(() => (jobId === undefined ? undefined : bench.follow(jobId)));
 </script>
 
@@ -86,11 +92,18 @@
       {#if bench.version}
         <div class="flex items-center gap-1.5 border-b border-rule py-1.5">
           <input
-            class="input grow input-xs"
+            class="input w-14 input-xs"
+            aria-label="Name of this version"
+            maxlength="8"
+            value={bench.version.label}
+            onchange={(e) => void rename(e.currentTarget)}
+          />
+          <input
+            class="input min-w-0 grow input-xs"
             placeholder="Note on this version"
             aria-label="Note on this version"
             value={bench.version.note}
-            onchange={(e) => bench.noteVersion(e.currentTarget.value)}
+            onchange={(e) => bench.tellVersion({ note: e.currentTarget.value })}
           />
           <button class="btn btn-xs" onclick={bench.duplicateVersion}>Duplicate</button>
           <button class="btn btn-xs" onclick={bench.deleteVersion}>Delete</button>

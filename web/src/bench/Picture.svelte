@@ -42,9 +42,10 @@
   const ratio = $derived(devicePixelRatio || 1);
   const frame = $derived({ width: bench.shot?.media.width ?? 1, height: bench.shot?.media.height ?? 1 });
   const main = $derived<Side>(
-    bench.shown === "source" || !bench.version
-      ? SOURCE
-      : { kind: "version", version: bench.version, view: bench.shown, step: bench.reach.step },
+    compare.frontSide ??
+      (bench.shown === "source" || !bench.version
+        ? SOURCE
+        : { kind: "version", version: bench.version, view: bench.shown, step: bench.reach.step }),
   );
   const same = $derived(sideName(main) === sideName(compare.other));
   const sides = $derived<Side[]>(

@@ -103,7 +103,7 @@
           >Later</button
         >
         <span class="grow"></span>
-        <button class="btn btn-xs" onclick={() => bench.dropStep(index)}>Remove step</button>
+        <button class="btn btn-xs" onclick={() => bench.dropStep(index)}>Remove</button>
       </div>
     </div>
   {/if}

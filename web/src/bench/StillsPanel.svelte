@@ -36,6 +36,11 @@
           >
           <span class="flex gap-1.5">
             <button class="btn btn-xs" onclick={() => desk.useStill(still)}>Compare</button>
+            <button
+              class={["btn btn-xs", desk.front === `still ${still.id}` && "btn-active btn-neutral"]}
+              title="In the version's place, until a view is chosen"
+              onclick={() => desk.putInFront(still)}>Show</button
+            >
             <button class="btn btn-xs" onclick={() => desk.drop(still)}>Delete</button>
           </span>
         </div>

@@ -25,7 +25,7 @@ import { notices } from "../lib/notices.svelte";
 import { router } from "../lib/router.svelte";
 import { CompareDesk } from "./compare.svelte";
 import { HandoverDesk } from "./handover.svelte";
-import { History, type Change } from "./history.svelte";
+import { History, type Change, type Told } from "./history.svelte";
 import { LookDesk } from "./look.svelte";
 import { OverworkDesk } from "./overwork.svelte";
 import { Player } from "./player.svelte";
@@ -178,6 +178,7 @@ export class Bench {
   /** Show a view; results need a version. */
   show(view: View): void {
     if (view === "source" || this.version) this.view = view;
+    this.compare.front = "";
   }
 
   /** Keep in the address what one is looking at, once it rests: browsers allow few such notes a second. */
@@ -252,7 +253,7 @@ export class Bench {
       );
       await this.load();
       this.versionId = version.id;
-      if (version.plan.steps?.length) this.view = "result";
+      if (version.plan.steps?.length) this.show("result");
       await this.measureRemaining();
     });
 
@@ -345,23 +346,42 @@ export class Bench {
       if (!version) return;
       await this.removeVersion(version);
       const plan = $state.snapshot(version.plan);
-      this.history.note({ id: version.id, plan, deleted: { note: version.note } });
+      this.history.note({ id: version.id, plan, deleted: { note: version.note, label: version.label } });
     });
 
-  /** Write a note on the version. */
-  noteVersion = (note: string) =>
+  /** Write a note on the version, or name it. */
+  tellVersion = (told: Partial<Told>) =>
     notices.watch(async () => {
       const version = this.version;
       if (!version) return;
-      version.note = note;
-      const params = { path: { version_id: version.id } };
-      const body = { plan: $state.snapshot(version.plan), note };
-      await asked(api.PUT("/api/versions/{version_id}", { params, body }));
+      const before = { note: version.note, label: version.label };
+      await this.putTold(version, { ...before, ...told });
+      this.history.note({ id: version.id, plan: $state.snapshot(version.plan) as Plan, told: before });
     });
 
-  private async makeVersion(plan: Plan, note: string): Promise<Version> {
+  private async putTold(version: Version, told: Told): Promise<void> {
+    const params = { path: { version_id: version.id } };
+    const body = { plan: $state.snapshot(version.plan), ...told };
+    const saved = await asked(api.PUT("/api/versions/{version_id}", { params, body }));
+    Object.assign(version, { note: saved.note, label: saved.label });
+  }
+
+  /** Undo or redo a note or a name. */
+  private async travelTold(direction: "undo" | "redo", version: Version, told: Told): Promise<void> {
+    const now = { note: version.note, label: version.label };
+    await this.putTold(version, told);
+    this.history.arrived(direction, {
+      id: version.id,
+      plan: $state.snapshot(version.plan) as Plan,
+      told: now,
+    });
+  }
+
+  private async makeVersion(plan: Plan, note: string, label?: string): Promise<Version> {
     const params = { path: { shot_id: this.id } };
-    const made = await asked(api.POST("/api/shots/{shot_id}/versions", { params, body: { plan, note } }));
+    const made = await asked(
+      api.POST("/api/shots/{shot_id}/versions", { params, body: { plan, note, label } }),
+    );
     await this.load();
     this.versionId = made.id;
     void notices.watch(() => this.measureRemaining());
@@ -383,7 +403,7 @@ export class Bench {
       await this.removeVersion(there);
       return this.history.arrived(direction, state);
     }
-    const made = await this.makeVersion(state.plan, state.deleted?.note ?? "");
+    const made = await this.makeVersion(state.plan, state.deleted?.note ?? "", state.deleted?.label);
     this.history.renumber(state.id, made.id);
     this.history.arrived(direction, { ...state, id: made.id });
   }
@@ -393,6 +413,7 @@ export class Bench {
     if (state?.deleted) return void notices.watch(() => this.travelDeletion(direction, state));
     const version = this.shot?.plans.find((v) => v.id === state?.id);
     if (!state || !version) return;
+    if (state.told) return void notices.watch(() => this.travelTold(direction, version, state.told as Told));
     this.history.arrived(direction, { id: version.id, plan: $state.snapshot(version.plan) });
     this.versionId = version.id;
     this.put(version, state.plan);

@@ -18,11 +18,14 @@ export class CompareDesk {
   stills = $state<Still[]>([]);
   /** "source", "version 3" or "still 5". */
   against = $state("source");
+  /** A side that takes the place of the version's views, named like `against`; empty for none. */
+  front = $state("");
   /** Middle of the magnified inset in source pixels, and how much it magnifies. */
   inset = $state<{ x: number; y: number } | null>(null);
   magnified = $state(4);
 
   readonly other = $derived<Side>(this.sideOf(this.against));
+  readonly frontSide = $derived<Side | null>(this.front ? this.sideOf(this.front) : null);
   /** The other side instead of the picture's own. */
   readonly swapped = $derived(this.holding !== this.toggled);
 
@@ -75,6 +78,8 @@ export class CompareDesk {
     notices.watch(async () => {
       await asked(api.DELETE("/api/stills/{still_id}", { params: { path: { still_id: still.id } } }));
       this.stills = this.stills.filter((s) => s.id !== still.id);
+      if (this.against === `still ${still.id}`) this.against = "source";
+      if (this.front === `still ${still.id}`) this.front = "";
     });
 
   /** Compare with a still, at the frame it keeps. */
@@ -82,6 +87,12 @@ export class CompareDesk {
     this.against = `still ${still.id}`;
     this.bench.go(still.n);
     if (this.mode === "alone") this.mode = "wipe";
+  }
+
+  /** Show a still in the version's place, until a view is chosen again. */
+  putInFront(still: Still): void {
+    this.front = `still ${still.id}`;
+    this.bench.go(still.n);
   }
 
   choose(mode: Mode): void {

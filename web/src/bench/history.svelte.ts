@@ -1,11 +1,18 @@
 import type { Plan } from "../api/client";
 import { keep, kept } from "../lib/kept";
 
-/** What undo goes back to: the plan of a version, or a version that was deleted. */
+/** What a version is called, and what is said of it. */
+export interface Told {
+  note: string;
+  label: string;
+}
+
+/** What undo goes back to: the plan of a version, what it was called, or a version that was deleted. */
 export interface Change {
   id: number;
   plan: Plan;
-  deleted?: { note: string };
+  told?: Told;
+  deleted?: Told;
 }
 
 const MOST = 60;

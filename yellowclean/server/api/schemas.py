@@ -83,8 +83,11 @@ class VersionOut(Schema):
 
 
 class VersionIn(Schema):
+    """A plan; its note and label stay as they are where none are given."""
+
     plan: Plan
     note: str | None = None
+    label: str | None = Field(None, min_length=1, max_length=8)
 
 
 class ShotDetail(ShotOut):

@@ -20,6 +20,7 @@ from ..use_cases import (
     measure_remaining,
     new_version,
     propose_version,
+    rename,
     request_survey,
 )
 from ..views import pipeline_for
@@ -111,7 +112,7 @@ def propose_plan(request: HttpRequest, shot_id: int, payload: ProposeIn) -> Vers
 
 @router.post("/shots/{shot_id}/versions", response=VersionOut, by_alias=True)
 def create_version(request: HttpRequest, shot_id: int, payload: VersionIn) -> VersionOut:
-    return told_version(new_version(Shot.objects.get(pk=shot_id), payload.plan, payload.note or ""))
+    return told_version(new_version(Shot.objects.get(pk=shot_id), payload.plan, payload.note or "", payload.label))
 
 
 @router.put("/versions/{version_id}", response=VersionOut, by_alias=True)
@@ -120,6 +121,8 @@ def change_version(request: HttpRequest, version_id: int, payload: VersionIn) ->
     version.document = payload.plan.model_dump(mode="json", by_alias=True)
     if payload.note is not None:
         version.note = payload.note
+    if payload.label is not None and payload.label != version.label:
+        rename(version, payload.label.strip())
     version.save()
     return told_version(version)
 

@@ -1,0 +1,42 @@
+"""Every page against WCAG 2.2 A and AA, as far as a machine can tell (axe-core's rules)."""
+
+from __future__ import annotations
+
+from django.conf import settings
+from playwright.sync_api import expect
+
+from tests.browser.case import BrowserCase
+
+AXE = settings.BASE_DIR / "web" / "node_modules" / "axe-core" / "axe.min.js"
+RUN = """async () => {
+  const tags = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'];
+  const found = await axe.run(document, { runOnly: { type: 'tag', values: tags } });
+  return found.violations.flatMap(v => v.nodes.map(n => `${v.id}: ${n.html.slice(0, 140)}`));
+}"""
+
+
+class Access(BrowserCase):
+    def check(self) -> None:
+        self.page.add_script_tag(path=AXE)
+        self.assertEqual("\n".join(self.page.evaluate(RUN)), "")
+
+    def test_no_page_breaks_a_rule(self) -> None:
+        page = self.page
+        page.goto(self.live_server_url)
+        expect(page.locator("main li img")).to_have_count(5)
+        self.check()
+        self.open_quay()
+        self.measure()
+        page.get_by_role("button", name="Propose", exact=True).click()
+        self.picture_settled("")
+        page.get_by_role("button", name="2. Spatial").click()
+        page.get_by_text("Copy, presets, other shots").click()
+        page.keyboard.press("#")
+        for tab in ("Noise", "Scopes", "Look", "Overwork", "Stills"):
+            page.get_by_role("tab", name=tab).click()
+            with self.subTest(tab):
+                self.check()
+        page.get_by_role("button", name="Keys").click()
+        self.check()
+        page.goto(f"{self.live_server_url}/profiles")
+        self.check()
