@@ -93,6 +93,11 @@ class Comparing(JudgingCase):
         page.get_by_role("tab", name="Stills").click()
         still.get_by_role("button", name="Delete").click()
         expect(still).to_have_count(0)
+        page.get_by_role("button", name="Undo").click()
+        expect(still).to_have_count(1)
+        old = self.address()
+        still.get_by_role("button", name="Show").click()
+        np.testing.assert_array_equal(self.after(old), before)
 
     def test_two_sides_beside_one_another_with_an_inset_and_stress(self) -> None:
         page = self.page
@@ -152,6 +157,10 @@ class UnderTheLook(JudgingCase):
         seen = (plain > 20) & (brighter < 250)
         np.testing.assert_allclose(np.median(brighter[seen] / plain[seen]), 2 ** (1 / 2.4), rtol=0.03)
         self.assertEqual(page.locator('[data-finding="noise"]').inner_text(), noise)
+        self.press("Control+z")
+        expect(page.get_by_label("Exposure", exact=True)).to_have_value("0")
+        np.testing.assert_array_equal(self.pixels(), plain)
+        np.testing.assert_array_equal(self.press("Control+Shift+z"), brighter)
         page.get_by_role("tab", name="Scopes").click()
         expect(scope).to_have_attribute("data-scope", re.compile("look=true"))
         old = self.address()
@@ -185,6 +194,10 @@ class Overworked(JudgingCase):
         page.keyboard.press("Enter")
         self.after(old)
         page.get_by_role("tab", name="Overwork").click()
+        page.get_by_role("button", name="Judge the shot").click()
+        page.get_by_test_id("overwork").get_by_role("button", name="Stop").click()
+        expect(page.get_by_text("Judging …")).to_have_count(0)
+        expect(page.locator("[data-verdict]")).to_have_count(0)
         page.get_by_role("button", name="Judge this frame").click()
         verdict = page.locator("[data-verdict]")
         expect(verdict).to_have_attribute("data-verdict", re.compile("look here|too far"), timeout=PATIENCE)

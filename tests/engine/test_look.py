@@ -9,7 +9,7 @@ import numpy as np
 
 from tests.clips import temporary_folder
 from yellowclean.engine.colour.cdl_files import FORMATS, read_cdls, written_cdl
-from yellowclean.engine.colour.look import MID_GREY, Cdl, Look, lut_checked
+from yellowclean.engine.colour.look import MID_GREY_CV, Cdl, Look, lut_checked
 from yellowclean.engine.colour.management import Managed, managed_for, spaces
 from yellowclean.engine.errors import BadInput
 from yellowclean.engine.frames import LUMA_WEIGHTS, Frame
@@ -40,8 +40,10 @@ class Looks(TestCase):
         np.testing.assert_allclose(Look(cdl=CDL).applied(FRAME), expected, atol=2e-4)
 
     def test_contrast_keeps_its_pivot_and_exposure_is_light_on_a_reference_display(self) -> None:
+        grey = MID_GREY_CV / 1023
+        self.assertEqual(MID_GREY_CV, 418)  # 1.099 · 0.18^0.45 - 0.099, by hand
         shown = Look(contrast=1.5).applied(FRAME)
-        np.testing.assert_allclose(shown, MID_GREY + 1.5 * (FRAME - MID_GREY), atol=1e-5)
+        np.testing.assert_allclose(shown, grey + 1.5 * (FRAME - grey), atol=1e-5)
         brighter = Look(exposure=1).applied(FRAME)
         np.testing.assert_allclose(brighter**2.4, 2 * FRAME**2.4, rtol=1e-4, atol=1e-5)
 

@@ -12,6 +12,7 @@ from skimage.metrics import structural_similarity
 
 from tests.clips import MemorySource, psnr, shot_pair, smooth_frames, temporary_folder
 from yellowclean.engine.cache import BoundedCache
+from yellowclean.engine.colour.look import Cdl, Look
 from yellowclean.engine.errors import BadInput, BadPlan, Cancelled
 from yellowclean.engine.frames import Frame, Region, luma
 from yellowclean.engine.judge.metrics import compare, ssim
@@ -230,6 +231,20 @@ class Rendering(TestCase):
         self.assertTrue(report.patches)
         for patch in report.patches:
             self.assertLess(patch.result_luma_cv, 0.5 * patch.source_luma_cv)
+
+    def test_a_baked_look_is_in_the_file_and_in_no_step(self) -> None:
+        look = Look(exposure=0.5, cdl=Cdl(saturation=1.3))
+        baked = self.plan.model_copy(update={"look": look})
+        self.assertEqual(plan_from_json(baked.to_json()), baked)
+        self.assertNotEqual(baked.digest(), self.plan.digest())
+        self.assertEqual(baked.digest(1), self.plan.digest(1))
+        footage, piece = Footage(self.source), Region(10, 20, 64, 48)
+        expected = look.applied(Pipeline(footage, self.plan).frame(2))
+        np.testing.assert_array_equal(Pipeline(footage, baked).frame(2, piece), expected[piece.slices])
+        target = destination(self.folder / "baked.mkv")
+        render(self.source, baked, target, frames=range(2, 3))
+        np.testing.assert_allclose(open_source(target.path).read(0), np.clip(expected, 0, 1), atol=1e-4)
+        self.assertTrue(delivery_report(self.source, target, range(2, 3), baked=True).look_baked)
 
     def test_frames_outside_the_shot(self) -> None:
         with self.assertRaisesRegex(BadInput, "has 0:6"):

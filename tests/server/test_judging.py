@@ -12,7 +12,7 @@ from tests.server.test_api import ApiCase
 from yellowclean.engine.colour.look import Look
 from yellowclean.engine.judge.scopes import histogram, traced
 from yellowclean.engine.media import open_source
-from yellowclean.server.models import Shot
+from yellowclean.server.models import Render, Shot
 
 INVERTED = "LUT_1D_SIZE 2\n1 1 1\n0 0 0\n"
 
@@ -50,6 +50,18 @@ class Looks(JudgingCase):
         self.assertEqual(after["report"], told["report"])
         noise = self.ask("get", f"/shots/{self.shot.pk}/look/noise")
         self.assertGreater(noise["shown_noise_cv"][2], 1.1 * noise["noise_cv"][2])
+
+    def test_a_look_is_baked_into_a_render_alone(self) -> None:
+        look = self.look(exposure=1, contrast=1.2)["look"]
+        version = self.ask("post", f"/shots/{self.shot.pk}/propose", {})
+        for baked in (False, True):
+            body = {"version_id": version["id"], "format": "png", "bake_look": baked}
+            made = self.ask("post", "/renders", body)
+            document = Render.objects.get(pk=made["id"]).plan.model_dump(mode="json")
+            self.assertEqual(document["look"], look if baked else Look().model_dump(mode="json"))
+        wrong = {"plan": version["plan"] | {"look": look}}
+        self.assertIn("holds no look", self.ask("put", f"/versions/{version['id']}", wrong, 422)["detail"])
+        self.assertIn("holds no look", self.ask("post", f"/shots/{self.shot.pk}/versions", wrong, 422)["detail"])
 
     def test_a_key_of_another_look_is_refused(self) -> None:
         self.look(exposure=1)
@@ -116,6 +128,19 @@ class Stills(JudgingCase):
         self.ask("delete", f"/stills/{still['id']}", status=204)
         self.assertEqual(self.ask("get", f"/jobs/{self.job.pk}/stills"), [])
         self.picture(address, 404)
+
+    def test_a_deleted_still_comes_back_whole(self) -> None:
+        self.look(exposure=1)
+        version = self.ask("post", f"/shots/{self.shot.pk}/propose", {})
+        still = self.ask("post", f"/shots/{self.shot.pk}/stills", {"n": 1, "version_id": version["id"]})
+        self.ask("delete", f"/stills/{still['id']}", status=204)
+        self.look(exposure=0)
+        content = {name: still[name] for name in ("n", "name", "label", "plan", "look")}
+        back = self.ask("post", f"/shots/{self.shot.pk}/stills", content)
+        same = ("n", "name", "label", "plan", "look", "key", "look_key")
+        self.assertEqual({k: back[k] for k in same}, {k: still[k] for k in same})
+        baked = {**content, "plan": content["plan"] | {"look": still["look"]}}
+        self.assertIn("holds no look", self.ask("post", f"/shots/{self.shot.pk}/stills", baked, 422)["detail"])
 
     def test_a_still_of_the_source_and_of_no_frame(self) -> None:
         still = self.ask("post", f"/shots/{self.shot.pk}/stills", {"n": 99})

@@ -11,7 +11,7 @@ from pathlib import Path
 from django.conf import settings
 from django.db import transaction
 
-from ..engine.colour.look import lut_checked
+from ..engine.colour.look import Look, lut_checked
 from ..engine.errors import BadInput
 from ..engine.frames import never
 from ..engine.judge.patches import Remaining, remaining
@@ -134,8 +134,25 @@ def new_version(shot: Shot, plan: Plan, note: str = "", label: str | None = None
     if label is None:
         raise BadInput(f"{shot.name}: all versions A to Z are taken; delete one first.")
     return PlanVersion.objects.create(
-        shot=shot, label=label, document=plan.model_dump(mode="json", by_alias=True), note=note
+        shot=shot, label=label, document=unbaked(plan).model_dump(mode="json", by_alias=True), note=note
     )
+
+
+def unbaked(plan: Plan) -> Plan:
+    """The plan, which is refused where it holds a look: that belongs to the shot, and to a render's copy."""
+    if not plan.look.plain:
+        raise BadInput("A plan of a shot holds no look; set the shot's own, and bake it in when rendering.")
+    return plan
+
+
+def allowed_look(look: Look) -> Look:
+    """The look, which is refused where it cannot be shown, or names files that are neither in the library nor in an
+    allowed folder. Raises `BadInput`."""
+    for path in (look.lut, look.managed.config if look.managed else ""):
+        if path and not Lut.objects.filter(path=path).exists():
+            allowed_folder(path)
+    look.check()
+    return look
 
 
 def rename(version: PlanVersion, label: str) -> None:

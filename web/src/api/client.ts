@@ -27,6 +27,7 @@ export type Preset = Schemas["PresetOut"];
 export type Pixel = Schemas["Pixel"];
 export type Version = Schemas["VersionOut"];
 export type Still = Schemas["StillOut"];
+export type StillWish = Schemas["StillIn"];
 export type Look = Schemas["Look"];
 export type Cdl = Schemas["Cdl"];
 export type Lut = Schemas["LutOut"];

@@ -32,7 +32,7 @@
 
   /** A name that is refused is not left standing. */
   async function rename(field: HTMLInputElement) {
-    await bench.tellVersion({ label: field.value });
+    await bench.versions.tell({ label: field.value });
     field.value = bench.version?.label ?? "";
   }
 
@@ -55,8 +55,12 @@
       <p class="grow truncate text-[13px] text-quiet" title={shot.media.notes?.join(" ")}>
         {mediaLine(shot.media)}
       </p>
-      <button class="btn btn-xs" onclick={() => bench.undo()} disabled={!bench.history.canUndo}>Undo</button>
-      <button class="btn btn-xs" onclick={() => bench.redo()} disabled={!bench.history.canRedo}>Redo</button>
+      <button class="btn btn-xs" onclick={() => bench.travel("undo")} disabled={!bench.history.canUndo}
+        >Undo</button
+      >
+      <button class="btn btn-xs" onclick={() => bench.travel("redo")} disabled={!bench.history.canRedo}
+        >Redo</button
+      >
       <button class="btn btn-xs" onclick={() => help?.showModal()}>Keys</button>
       <button class="btn btn-xs" onclick={() => bench.measure()} disabled={bench.measuring}>Measure</button>
       <button class="btn btn-xs" onclick={() => bench.propose()} disabled={!shot.report || bench.measuring}
@@ -103,10 +107,10 @@
             placeholder="Note on this version"
             aria-label="Note on this version"
             value={bench.version.note}
-            onchange={(e) => bench.tellVersion({ note: e.currentTarget.value })}
+            onchange={(e) => bench.versions.tell({ note: e.currentTarget.value })}
           />
-          <button class="btn btn-xs" onclick={bench.duplicateVersion}>Duplicate</button>
-          <button class="btn btn-xs" onclick={bench.deleteVersion}>Delete</button>
+          <button class="btn btn-xs" onclick={bench.versions.duplicate}>Duplicate</button>
+          <button class="btn btn-xs" onclick={bench.versions.delete}>Delete</button>
         </div>
       {/if}
       <FindingList {bench} />

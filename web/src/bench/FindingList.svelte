@@ -118,7 +118,9 @@
         <option value={treatment.kind}>{treatment.title}</option>
       {/each}
     </select>
-    <button class="btn btn-xs" disabled={!added} onclick={() => bench.addStep(added)}>Add step</button>
+    <button class="btn btn-xs" disabled={!added} onclick={() => bench.versions.addStep(added)}
+      >Add step</button
+    >
   </div>
   <PlanRow {bench} />
   {#if !bench.version}

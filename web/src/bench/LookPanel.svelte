@@ -2,7 +2,6 @@
   import type { Cdl, Managed } from "../api/client";
   import type { Bench } from "./bench.svelte";
   import NumberControl from "./NumberControl.svelte";
-  import type { Control } from "./schema";
 
   const { bench }: { bench: Bench } = $props();
   const desk = $derived(bench.looks);
@@ -10,14 +9,6 @@
   const cdl = $derived(look?.cdl);
   const FULL = 1023;
 
-  function control(part: Omit<Control, "name" | "help">): Control {
-    return { name: part.title, help: "", ...part };
-  }
-
-  const EXPOSURE = control({ title: "Exposure", unit: "stops", least: -6, most: 6, step: 0.1, standard: 0 });
-  const CONTRAST = control({ title: "Contrast", unit: "×", least: 0.25, most: 4, step: 0.05, standard: 1 });
-  const PIVOT = control({ title: "Pivot", unit: "CV", least: 0, most: FULL, step: 1, standard: 418 });
-  const SATURATION = control({ title: "Saturation", unit: "×", least: 0, most: 4, step: 0.05, standard: 1 });
   const ROWS = [
     { name: "slope", standard: 1 },
     { name: "offset", standard: 0 },
@@ -87,26 +78,20 @@
     <p class="pb-1 text-[13px] text-quiet">
       Measuring and treating go by the picture’s own values, whatever the look.
     </p>
-    <NumberControl
-      control={EXPOSURE}
-      value={look.exposure ?? 0}
-      onchange={(exposure) => desk.change({ exposure })}
-    />
-    <NumberControl
-      control={CONTRAST}
-      value={look.contrast ?? 1}
-      onchange={(contrast) => desk.change({ contrast })}
-    />
-    <NumberControl
-      control={PIVOT}
-      value={Math.round((look.pivot ?? 0.409) * FULL)}
-      onchange={(pivot) => desk.change({ pivot: pivot / FULL })}
-    />
-    <NumberControl
-      control={SATURATION}
-      value={cdl.saturation ?? 1}
-      onchange={(saturation) => desk.changeCdl({ saturation })}
-    />
+    {#each desk.controls.look as control (control.name)}
+      <NumberControl
+        {control}
+        value={(look as Record<string, unknown>)[control.name] as number}
+        onchange={(value) => desk.change({ [control.name]: value })}
+      />
+    {/each}
+    {#each desk.controls.cdl as control (control.name)}
+      <NumberControl
+        {control}
+        value={(cdl as Record<string, unknown>)[control.name] as number}
+        onchange={(value) => desk.changeCdl({ [control.name]: value })}
+      />
+    {/each}
 
     <details class="border-t border-rule py-1">
       <summary class="cursor-pointer font-semibold">ASC CDL</summary>

@@ -18,7 +18,10 @@
     >
   </div>
   {#if desk.judging}
-    <p class="py-1.5" role="status">Judging … the result is computed twice for it.</p>
+    <p class="flex items-center gap-2 py-1.5" role="status">
+      <span class="grow">Judging … the result is computed twice for it.</span>
+      <button class="btn btn-xs" onclick={() => desk.stop()}>Stop</button>
+    </p>
   {:else if report}
     <p class="py-1.5 font-semibold" data-verdict={report.verdict}>
       <span class={["mr-1 inline-block h-3 w-6", MARKS[report.verdict]]} aria-hidden="true"

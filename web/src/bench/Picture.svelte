@@ -110,7 +110,7 @@
   }
 
   $effect(() => {
-    bench.visible = region;
+    bench.visible = visible(inOneRoom, room, frame, GRID);
   });
 
   $effect(() => {

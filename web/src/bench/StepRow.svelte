@@ -44,7 +44,7 @@
   }
 
   function change(part: Partial<Step>) {
-    bench.changeStep(index, part);
+    bench.versions.changeStep(index, part);
   }
 </script>
 
@@ -95,15 +95,19 @@
       </div>
       <div class="flex gap-1.5 pt-2">
         <button class="btn btn-xs" onclick={() => bench.handover.copy(step)}>Copy</button>
-        <button class="btn btn-xs" onclick={() => bench.repeatStep(index)}>Repeat</button>
-        <button class="btn btn-xs" disabled={index === 0} onclick={() => bench.moveStep(index, index - 1)}
-          >Earlier</button
+        <button class="btn btn-xs" onclick={() => bench.versions.repeatStep(index)}>Repeat</button>
+        <button
+          class="btn btn-xs"
+          disabled={index === 0}
+          onclick={() => bench.versions.moveStep(index, index - 1)}>Earlier</button
         >
-        <button class="btn btn-xs" disabled={index >= last} onclick={() => bench.moveStep(index, index + 1)}
-          >Later</button
+        <button
+          class="btn btn-xs"
+          disabled={index >= last}
+          onclick={() => bench.versions.moveStep(index, index + 1)}>Later</button
         >
         <span class="grow"></span>
-        <button class="btn btn-xs" onclick={() => bench.dropStep(index)}>Remove</button>
+        <button class="btn btn-xs" onclick={() => bench.versions.dropStep(index)}>Remove</button>
       </div>
     </div>
   {/if}

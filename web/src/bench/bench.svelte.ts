@@ -8,34 +8,28 @@ import {
   type OutputFormat,
   type Patch,
   type PatchReading,
-  type Plan,
   type Profile,
   type ProfileFit,
   type Remaining,
   type Render,
   type ShotDetail,
-  type Step,
   type Treatment,
   type Version,
   type View,
 } from "../api/client";
-import { changedNumber } from "../lib/changes";
 import { clamp, type Box } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
 import { router } from "../lib/router.svelte";
 import { CompareDesk } from "./compare.svelte";
 import { HandoverDesk } from "./handover.svelte";
-import { History, type Change, type Told } from "./history.svelte";
+import { History, type Direction } from "./history.svelte";
 import { LookDesk } from "./look.svelte";
 import { OverworkDesk } from "./overwork.svelte";
 import { Player } from "./player.svelte";
 import { ReachDesk } from "./reach.svelte";
 import { StripDesk } from "./strip.svelte";
+import { VersionDesk } from "./versions.svelte";
 
-/** A drag changes many times a second: it is sent as often as the server keeps up, and is one undo. */
-const SAVE_AFTER_MS = 40;
-const ONE_CHANGE_MS = 800;
-const MEASURE_AFTER_MS = 900;
 const NOTE_AFTER_MS = 250;
 const VIEWS: View[] = ["source", "result", "removed", "reach"];
 
@@ -59,7 +53,7 @@ export class Bench {
   zoom = $state<number | null>(null);
   centre = $state<{ x: number; y: number } | null>(null);
   choosingInset = $state(false);
-  /** The part of the frame that is seen in full size; null when all of it is seen. */
+  /** The part of the frame that is seen. */
   visible = $state.raw<Box | null>(null);
   drawing = $state(false);
   /** The place of the finding that was opened last. */
@@ -69,15 +63,10 @@ export class Bench {
   closer = $state<Closer>({ ...PLAIN });
 
   readonly history: History;
-  private saving: ReturnType<typeof setTimeout> | undefined;
-  private measuringSoon: ReturnType<typeof setTimeout> | undefined;
-  private sending = false;
-  private changes = 0;
-  private sent = 0;
-  private lastChange: { what: string | null; at: number } = { what: null, at: 0 };
   /** Where the steps act, as one works on it. */
   readonly reach = new ReachDesk(this);
   readonly strip = new StripDesk(this);
+  readonly versions = new VersionDesk(this);
   readonly compare = new CompareDesk(this);
   readonly looks = new LookDesk(this);
   readonly handover = new HandoverDesk(this);
@@ -101,7 +90,7 @@ export class Bench {
         : this.view,
   );
 
-  constructor(private readonly id: number) {
+  constructor(readonly id: number) {
     this.history = new History(id);
     this.n = Number(router.query.get("frame") ?? 0);
     const view = router.query.get("view") as View | null;
@@ -126,7 +115,7 @@ export class Bench {
       await Promise.all([this.loadRenders(), this.measureRemaining(), this.looks.load()]);
     });
 
-  private async load(): Promise<void> {
+  async load(): Promise<void> {
     const shot = await asked(api.GET("/api/shots/{shot_id}", { params: { path: { shot_id: this.id } } }));
     this.shot = shot;
     this.n = clamp(this.n, 0, shot.media.frames - 1);
@@ -262,49 +251,6 @@ export class Bench {
     await notices.watch(() => this.measureRemaining());
   }
 
-  /** Change one step; the change can be undone and is saved a moment later. */
-  changeStep(index: number, change: Partial<Step>): void {
-    const steps = (this.version?.plan.steps ?? []).map((step, k) =>
-      k === index ? { ...step, ...change } : step,
-    );
-    this.changeSteps(steps);
-  }
-
-  /** Repeat a step behind itself; it then measures what the first has left. */
-  repeatStep(index: number): void {
-    const steps = this.version?.plan.steps ?? [];
-    const twin = { ...$state.snapshot(steps[index]), reason: "" };
-    this.changeSteps(steps.toSpliced(index + 1, 0, twin as Step));
-  }
-
-  dropStep(index: number): void {
-    this.changeSteps((this.version?.plan.steps ?? []).toSpliced(index, 1));
-  }
-
-  /** Move a step to another place of the order. */
-  moveStep(index: number, to: number): void {
-    const steps = this.version?.plan.steps ?? [];
-    const moved = steps[index];
-    if (moved && to >= 0 && to < steps.length)
-      this.changeSteps(steps.toSpliced(index, 1).toSpliced(to, 0, moved));
-  }
-
-  /** Add a step with its defaults; where there is no plan yet, one begins with it. */
-  addStep = (kind: string) =>
-    notices.watch(async () => {
-      const step = { kind } as Step;
-      if (this.version) return this.changeSteps([...(this.version.plan.steps ?? []), step]);
-      if (!this.shot?.report) return;
-      const profile = $state.snapshot(this.shot.report.profile);
-      const plan = { schema: "yellow-clean/plan/1", profile, steps: [step] } as unknown as Plan;
-      await this.makeVersion(plan, "");
-    });
-
-  /** Add steps behind those of the version. */
-  addSteps(steps: Step[]): void {
-    this.changeSteps([...(this.version?.plan.steps ?? []), ...steps]);
-  }
-
   /** Look again at what the server has; the newest version is then the current one. */
   async reload(): Promise<void> {
     await this.load();
@@ -312,153 +258,22 @@ export class Bench {
     await this.measureRemaining();
   }
 
-  private changeSteps(steps: Step[]): void {
-    const version = this.version;
-    if (!version) return;
-    const what = changedNumber(version.plan.steps, steps);
-    const dragged =
-      what !== null && what === this.lastChange.what && Date.now() - this.lastChange.at < ONE_CHANGE_MS;
-    if (!dragged) this.history.note({ id: version.id, plan: $state.snapshot(version.plan) });
-    this.lastChange = { what, at: Date.now() };
-    this.put(version, { ...version.plan, steps });
-  }
-
-  undo(): void {
-    this.travel("undo");
-  }
-
-  redo(): void {
-    this.travel("redo");
-  }
-
-  /** Make a copy of the version and go on with that. */
-  duplicateVersion = () =>
+  /** Take the last change of this shot back, or again. */
+  travel = (direction: Direction) =>
     notices.watch(async () => {
-      if (!this.version) return;
-      const { plan, label } = this.version;
-      await this.makeVersion($state.snapshot(plan), `Copy of ${label}`);
+      const change = this.history.travel(direction);
+      if (!change) return;
+      const back =
+        change.what === "look"
+          ? this.looks.travel(change)
+          : change.what === "still"
+            ? await this.compare.travel(change)
+            : await this.versions.travel(change);
+      if (back) this.history.arrived(direction, back);
     });
-
-  /** Delete the version; undo brings it back. */
-  deleteVersion = () =>
-    notices.watch(async () => {
-      const version = this.version;
-      if (!version) return;
-      await this.removeVersion(version);
-      const plan = $state.snapshot(version.plan);
-      this.history.note({ id: version.id, plan, deleted: { note: version.note, label: version.label } });
-    });
-
-  /** Write a note on the version, or name it. */
-  tellVersion = (told: Partial<Told>) =>
-    notices.watch(async () => {
-      const version = this.version;
-      if (!version) return;
-      const before = { note: version.note, label: version.label };
-      await this.putTold(version, { ...before, ...told });
-      this.history.note({ id: version.id, plan: $state.snapshot(version.plan) as Plan, told: before });
-    });
-
-  private async putTold(version: Version, told: Told): Promise<void> {
-    const params = { path: { version_id: version.id } };
-    const body = { plan: $state.snapshot(version.plan), ...told };
-    const saved = await asked(api.PUT("/api/versions/{version_id}", { params, body }));
-    Object.assign(version, { note: saved.note, label: saved.label });
-  }
-
-  /** Undo or redo a note or a name. */
-  private async travelTold(direction: "undo" | "redo", version: Version, told: Told): Promise<void> {
-    const now = { note: version.note, label: version.label };
-    await this.putTold(version, told);
-    this.history.arrived(direction, {
-      id: version.id,
-      plan: $state.snapshot(version.plan) as Plan,
-      told: now,
-    });
-  }
-
-  private async makeVersion(plan: Plan, note: string, label?: string): Promise<Version> {
-    const params = { path: { shot_id: this.id } };
-    const made = await asked(
-      api.POST("/api/shots/{shot_id}/versions", { params, body: { plan, note, label } }),
-    );
-    await this.load();
-    this.versionId = made.id;
-    void notices.watch(() => this.measureRemaining());
-    return made;
-  }
-
-  private async removeVersion(version: Version): Promise<void> {
-    clearTimeout(this.saving);
-    const params = { path: { version_id: version.id } };
-    await asked(api.DELETE("/api/versions/{version_id}", { params }));
-    await this.load();
-    void notices.watch(() => this.measureRemaining());
-  }
-
-  /** Undo or redo a deletion. The version comes back under a new number, which earlier changes then mean. */
-  private async travelDeletion(direction: "undo" | "redo", state: Change): Promise<void> {
-    const there = this.shot?.plans.find((v) => v.id === state.id);
-    if (there) {
-      await this.removeVersion(there);
-      return this.history.arrived(direction, state);
-    }
-    const made = await this.makeVersion(state.plan, state.deleted?.note ?? "", state.deleted?.label);
-    this.history.renumber(state.id, made.id);
-    this.history.arrived(direction, { ...state, id: made.id });
-  }
-
-  private travel(direction: "undo" | "redo"): void {
-    const state = this.history.travel(direction);
-    if (state?.deleted) return void notices.watch(() => this.travelDeletion(direction, state));
-    const version = this.shot?.plans.find((v) => v.id === state?.id);
-    if (!state || !version) return;
-    if (state.told) return void notices.watch(() => this.travelTold(direction, version, state.told as Told));
-    this.history.arrived(direction, { id: version.id, plan: $state.snapshot(version.plan) });
-    this.versionId = version.id;
-    this.put(version, state.plan);
-  }
-
-  private put(version: Version, plan: Plan): void {
-    version.plan = plan;
-    this.changes++;
-    clearTimeout(this.measuringSoon);
-    this.saveSoon(version);
-  }
-
-  private saveSoon(version: Version): void {
-    clearTimeout(this.saving);
-    this.saving = setTimeout(() => void notices.watch(() => this.save(version)), SAVE_AFTER_MS);
-  }
-
-  /** Whether the server knows of every change. */
-  get saved(): boolean {
-    return this.sent === this.changes;
-  }
-
-  private async save(version: Version): Promise<void> {
-    if (this.sending) return this.saveSoon(version);
-    this.sending = true;
-    const sending = this.changes;
-    try {
-      const params = { path: { version_id: version.id } };
-      const body = { plan: $state.snapshot(version.plan) };
-      const saved = await asked(api.PUT("/api/versions/{version_id}", { params, body }));
-      version.key = saved.key;
-      version.matte_keys = saved.matte_keys;
-      this.sent = sending;
-    } finally {
-      this.sending = false;
-    }
-    clearTimeout(this.measuringSoon);
-    this.measuringSoon = setTimeout(
-      () => void notices.watch(() => this.measureRemaining()),
-      MEASURE_AFTER_MS,
-    );
-  }
 
   /** What the version leaves of the findings. */
-  private async measureRemaining(): Promise<void> {
+  async measureRemaining(): Promise<void> {
     const version = this.version;
     this.remaining = null;
     if (!version || !this.shot?.report) return;

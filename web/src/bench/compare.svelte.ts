@@ -1,7 +1,8 @@
-import { api, asked, SOURCE, type Side, type Still } from "../api/client";
+import { api, asked, SOURCE, type Side, type Still, type StillWish } from "../api/client";
 import { clamp } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
 import type { Bench } from "./bench.svelte";
+import type { Change } from "./history.svelte";
 
 /** How two sides share the picture: one alone, parted by a line, or beside one another. */
 export type Mode = "alone" | "wipe" | "beside";
@@ -60,11 +61,14 @@ export class CompareDesk {
   /** Keep the frame of the version (or of the source) as it is now. */
   keep = () =>
     notices.watch(async () => {
-      const { shot, n, version, view } = this.bench;
-      if (!shot) return;
-      const body = { n, version_id: view === "source" ? null : version?.id, name: "" };
-      const params = { path: { shot_id: shot.id } };
-      this.stills = [...this.stills, await asked(api.POST("/api/shots/{shot_id}/stills", { params, body }))];
+      const { n, version, view } = this.bench;
+      const still = await this.kept({
+        n,
+        version_id: view === "source" ? null : version?.id,
+        name: "",
+        label: "",
+      });
+      if (still) this.bench.history.note(changeOf(still));
     });
 
   rename = (still: Still, name: string) =>
@@ -74,13 +78,40 @@ export class CompareDesk {
       this.stills = this.stills.map((s) => (s.id === still.id ? renamed : s));
     });
 
+  /** Delete a still; undo brings it back. */
   drop = (still: Still) =>
     notices.watch(async () => {
-      await asked(api.DELETE("/api/stills/{still_id}", { params: { path: { still_id: still.id } } }));
-      this.stills = this.stills.filter((s) => s.id !== still.id);
-      if (this.against === `still ${still.id}`) this.against = "source";
-      if (this.front === `still ${still.id}`) this.front = "";
+      await this.remove(still);
+      this.bench.history.note(changeOf(still));
     });
+
+  /** Undo or redo that a still was kept or deleted. */
+  async travel(change: Extract<Change, { what: "still" }>): Promise<Change | undefined> {
+    const there = this.stills.find((s) => s.id === change.id);
+    if (there) {
+      await this.remove(there);
+      return changeOf(there);
+    }
+    const made = await this.kept(change.still);
+    if (!made) return;
+    this.bench.history.renumber("still", change.id, made.id);
+    return changeOf(made);
+  }
+
+  private async kept(body: StillWish): Promise<Still | undefined> {
+    if (!this.bench.shot) return;
+    const params = { path: { shot_id: this.bench.shot.id } };
+    const still = await asked(api.POST("/api/shots/{shot_id}/stills", { params, body }));
+    this.stills = [...this.stills, still];
+    return still;
+  }
+
+  private async remove(still: Still): Promise<void> {
+    await asked(api.DELETE("/api/stills/{still_id}", { params: { path: { still_id: still.id } } }));
+    this.stills = this.stills.filter((s) => s.id !== still.id);
+    if (this.against === `still ${still.id}`) this.against = "source";
+    if (this.front === `still ${still.id}`) this.front = "";
+  }
 
   /** Compare with a still, at the frame it keeps. */
   useStill(still: Still): void {
@@ -106,4 +137,10 @@ export class CompareDesk {
   slide(to: number): void {
     this.share = clamp(to, 0, 1);
   }
+}
+
+/** That a still was kept, or deleted: all it is made of. */
+function changeOf(still: Still): Change {
+  const { id, n, name, label, plan, look } = $state.snapshot(still) as Still;
+  return { what: "still", id, still: { n, name, label, plan, look } };
 }

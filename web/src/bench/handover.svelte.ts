@@ -28,7 +28,7 @@ export class HandoverDesk {
   /** Add what was copied behind the plan's own steps; where there is no plan, one begins with it. */
   paste = () =>
     this.bench.version
-      ? Promise.resolve(this.bench.addSteps($state.snapshot(this.copied) as Step[]))
+      ? Promise.resolve(this.bench.versions.addSteps($state.snapshot(this.copied) as Step[]))
       : this.toShots([this.bench.shot?.id ?? 0], $state.snapshot(this.copied) as Step[], "Pasted");
 
   savePreset = (name: string) =>

@@ -67,8 +67,8 @@ export function press(event: KeyboardEvent, bench: Bench): void {
   if (typing(event)) return;
   if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z") {
     event.preventDefault();
-    if (event.shiftKey) bench.redo();
-    else bench.undo();
+    if (event.shiftKey) void bench.travel("redo");
+    else void bench.travel("undo");
     return;
   }
   if (event.ctrlKey || event.metaKey || event.altKey) return;

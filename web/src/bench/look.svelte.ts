@@ -9,8 +9,11 @@ import {
   type Management,
   type NoiseUnderLook,
 } from "../api/client";
+import { changedNumber } from "../lib/changes";
 import { notices } from "../lib/notices.svelte";
 import type { Bench } from "./bench.svelte";
+import { controlsOf, type Control } from "./schema";
+import type { Change } from "./history.svelte";
 
 const SAVE_AFTER_MS = 60;
 
@@ -19,6 +22,8 @@ export class LookDesk {
   /** Whether the picture is shown under the look. */
   on = $state(false);
   look = $state<Look | null>(null);
+  /** The controls of the look's numbers, and of the CDL's, as the engine's parameter models have them. */
+  controls = $state<{ look: Control[]; cdl: Control[] }>({ look: [], cdl: [] });
   luts = $state<Lut[]>([]);
   management = $state<Management | null>(null);
   noise = $state<NoiseUnderLook | null>(null);
@@ -32,6 +37,8 @@ export class LookDesk {
 
   async load(): Promise<void> {
     this.look = this.bench.shot?.look ?? null;
+    const { parts } = await asked(api.GET("/api/looks"));
+    this.controls = { look: controlsOf(parts.look ?? {}), cdl: controlsOf(parts.cdl ?? {}) };
     this.luts = await asked(api.GET("/api/luts"));
     await this.loadNoise();
   }
@@ -45,14 +52,28 @@ export class LookDesk {
       this.offeredBy = config;
     });
 
-  /** Change parts of the look; it is then shown. */
+  /** Change parts of the look; it is then shown. The change can be undone. */
   change(part: Partial<Look>): void {
     if (!this.look) return;
-    const before = $state.snapshot(this.look);
-    this.look = { ...before, ...part };
+    const before = $state.snapshot(this.look) as Look;
+    const after = { ...before, ...part };
+    this.bench.history.note({ what: "look", look: before }, changedNumber(before, after));
+    this.put(after);
+  }
+
+  /** Go to an earlier or later look, and say the way back. */
+  travel(change: Extract<Change, { what: "look" }>): Change | undefined {
+    if (!this.look) return;
+    const back = { what: "look", look: $state.snapshot(this.look) as Look } as const;
+    this.put(change.look);
+    return back;
+  }
+
+  private put(look: Look): void {
+    this.look = look;
     this.on = true;
     clearTimeout(this.saving);
-    this.saving = setTimeout(() => void notices.watch(() => this.save(before)), SAVE_AFTER_MS);
+    this.saving = setTimeout(() => void notices.watch(() => this.save()), SAVE_AFTER_MS);
   }
 
   changeCdl(part: Partial<Cdl>): void {
@@ -73,7 +94,8 @@ export class LookDesk {
       this.change({ lut: lut.path });
     });
 
-  private async save(before: Look): Promise<void> {
+  /** A look that is refused gives way to the one the server has. */
+  private async save(): Promise<void> {
     const { shot } = this.bench;
     if (!shot || !this.look) return;
     const params = { path: { shot_id: shot.id } };
@@ -83,7 +105,7 @@ export class LookDesk {
       shot.look = saved.look;
       shot.look_key = saved.key;
     } catch (error) {
-      this.look = before;
+      this.look = shot.look;
       throw error;
     }
     await this.loadNoise();

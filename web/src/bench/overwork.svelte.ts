@@ -17,6 +17,7 @@ export class OverworkDesk {
   region = $state<Box>({ x: 0, y: 0, width: 0, height: 0 });
   shown = $state<string | null>(null);
   private key = $state("");
+  private control = new AbortController();
 
   constructor(private readonly bench: Bench) {}
 
@@ -34,17 +35,27 @@ export class OverworkDesk {
       this.judging = true;
       this.shown = null;
       const frames = over === "frame" ? [n] : this.samples();
+      const control = (this.control = new AbortController());
       try {
         const params = { path: { version_id: version.id } };
         const body = { frames, ...this.region };
-        const found = await asked(api.POST("/api/versions/{version_id}/overwork", { params, body }));
+        const found = await asked(
+          api.POST("/api/versions/{version_id}/overwork", { params, body, signal: control.signal }),
+        );
         this.report = found.report;
         this.key = found.key;
         this.about = version.key;
+      } catch (error) {
+        if (!control.signal.aborted) throw error;
       } finally {
         this.judging = false;
       }
     });
+
+  /** Give the judging up; the server ends its work. */
+  stop(): void {
+    this.control.abort();
+  }
 
   /** Show a measure's map on the frame where it was worst, or take it away again. */
   show(kind: string, frame: number): void {

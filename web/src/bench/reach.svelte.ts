@@ -34,7 +34,7 @@ export class ReachDesk {
   }
 
   change(step: number, change: Partial<Reach>): void {
-    this.bench.changeStep(step, { reach: { ...this.of(step), ...change } as Reach });
+    this.bench.versions.changeStep(step, { reach: { ...this.of(step), ...change } as Reach });
   }
 
   /** Show a step's matte, or go back to the result. */
@@ -132,6 +132,7 @@ export class ReachDesk {
       const params = { path: { version_id: version, step }, query: { n } };
       const found = await asked(api.GET("/api/versions/{version_id}/steps/{step}/shapes", { params }));
       // While changes are on their way, what is on the screen is newer.
-      if (this.bench.saved && this.step === step && this.bench.n === n) this.points = found as Point[][];
+      if (this.bench.versions.saved && this.step === step && this.bench.n === n)
+        this.points = found as Point[][];
     });
 }

@@ -15,6 +15,8 @@ export class StripDesk {
   region = $state<Box>({ x: 0, y: 0, ...TILE });
   strip = $state<Strip | null>(null);
 
+  private waiting = new AbortController();
+
   constructor(private readonly bench: Bench) {}
 
   /** Try a setting around the middle of what is seen. */
@@ -35,8 +37,13 @@ export class StripDesk {
       this.strip = null;
       const params = { path: { version_id: version.id } };
       const body = { step, setting: control.name, n, ...this.region };
-      const made = await asked(api.POST("/api/versions/{version_id}/strip", { params, body }));
-      if (this.control === control) this.strip = made;
+      const { signal } = (this.waiting = new AbortController());
+      try {
+        const made = await asked(api.POST("/api/versions/{version_id}/strip", { params, body, signal }));
+        if (this.control === control) this.strip = made;
+      } catch (error) {
+        if (!signal.aborted) throw error;
+      }
     });
 
   /** The picture of the region at a value. */
@@ -51,11 +58,13 @@ export class StripDesk {
   take(value: number): void {
     const { control, step } = this;
     const settings = this.bench.version?.plan.steps?.[step]?.settings;
-    if (control) this.bench.changeStep(step, { settings: { ...settings, [control.name]: value } });
+    if (control) this.bench.versions.changeStep(step, { settings: { ...settings, [control.name]: value } });
     this.close();
   }
 
+  /** Put the strip away; what is still being computed for it ends. */
   close(): void {
+    this.waiting.abort();
     this.control = this.strip = null;
   }
 }

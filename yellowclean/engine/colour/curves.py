@@ -11,6 +11,9 @@ import numpy as np
 
 from ..frames import Array
 
+DISPLAY_POWER = 2.4
+"""Of a reference display, black at zero (ITU-R BT.1886)."""
+
 BETA_709 = 0.018053968510807
 ALPHA_709 = 1 + 5.5 * BETA_709
 """Exact solution of ITU-R BT.709-6 item 1.2 for a smooth join (BT.2020-2 table 4 prints 1.0993, 0.0181)."""

@@ -5,9 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ..frames import Array, Frame
-
-DISPLAY_POWER = 2.4
-"""Of a reference display (ITU-R BT.1886, black at zero)."""
+from .curves import DISPLAY_POWER
 
 BT709_TO_XYZ = np.array(
     [[0.4123908, 0.3575843, 0.1804808], [0.2126390, 0.7151687, 0.0721923], [0.0193308, 0.1191948, 0.9505322]]

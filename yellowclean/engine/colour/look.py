@@ -13,32 +13,33 @@ from typing import Annotated
 
 import numpy as np
 import PyOpenColorIO as ocio
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import ConfigDict, Field
 
 from ..errors import BadInput
-from ..frames import Frame
+from ..frames import CV_SCALE, Frame
 from ..parallel import in_bands
+from ..parameters import Parameters, quantity
+from .curves import DISPLAY_POWER, bt709_encoded
 from .management import FAILURES, Managed, config_of, one_line
 
-DISPLAY_POWER = 2.4
-"""Of a reference display (ITU-R BT.1886): a stop of light is a factor of 2^(1/2.4) on its signal."""
-
-MID_GREY = 0.409
-"""18 % grey through the transfer of ITU-R BT.709-6 item 1.2."""
+MID_GREY_CV = float(np.rint(bt709_encoded(np.array(0.18)) * CV_SCALE))
+"""18 % grey (common practice, no source) through the transfer of ITU-R BT.709-6 item 1.2."""
 
 Triple = Annotated[tuple[float, ...], Field(min_length=3, max_length=3)]
 """One number for R', G' and B'."""
 
 
-class Cdl(BaseModel):
+class Cdl(Parameters):
     """ASC CDL 1.2: (in · slope + offset)^power, then saturation about BT.709 luma, clamped to 0-1."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+    model_config = ConfigDict(allow_inf_nan=False)
 
     slope: Triple = (1, 1, 1)
     offset: Triple = (0, 0, 0)
     power: Triple = (1, 1, 1)
-    saturation: float = Field(1, ge=0, le=4)
+    saturation: float = quantity(
+        1, "Saturation", "Of all colours, about their BT.709 luma.", unit="×", least=0, most=4, step=0.05
+    )
 
     def transform(self) -> ocio.CDLTransform:
         made = ocio.CDLTransform()
@@ -48,16 +49,18 @@ class Cdl(BaseModel):
         return made
 
 
-class Look(BaseModel):
+class Look(Parameters):
     """How a shot is shown. With colour management, exposure acts on scene-linear light, contrast, CDL and LUT in
     the configuration's space for grading; without it, all act on the picture's own values, and exposure as on a
-    reference display."""
+    reference display (a stop of light is a factor of 2^(1/2.4) on its signal)."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+    model_config = ConfigDict(allow_inf_nan=False)
 
-    exposure: float = Field(0, ge=-8, le=8, description="In stops.")
-    contrast: float = Field(1, ge=0, le=4)
-    pivot: float = Field(MID_GREY, ge=0, le=1, description="The level that contrast leaves where it is.")
+    exposure: float = quantity(0, "Exposure", "More or less light.", unit="stops", least=-6, most=6, step=0.1)
+    contrast: float = quantity(1, "Contrast", "About the pivot.", unit="×", least=0.25, most=4, step=0.05)
+    pivot: float = quantity(
+        MID_GREY_CV, "Pivot", "The level that contrast leaves where it is.", unit="CV", least=0, most=1023, step=1
+    )
     cdl: Cdl = Cdl()
     lut: str = Field("", description="Path of a .cube file, 1D or 3D.")
     managed: Managed | None = None
@@ -99,7 +102,7 @@ def _processor(look: Look) -> ocio.CPUProcessor:
     chain.appendTransform(_scaled(gain, 0))
     if look.managed:
         chain.appendTransform(ocio.ColorSpaceTransform(ocio.ROLE_SCENE_LINEAR, grading))
-    chain.appendTransform(_scaled(look.contrast, look.pivot * (1 - look.contrast)))
+    chain.appendTransform(_scaled(look.contrast, look.pivot / CV_SCALE * (1 - look.contrast)))
     if look.cdl != Cdl():
         chain.appendTransform(look.cdl.transform())
     if look.lut:

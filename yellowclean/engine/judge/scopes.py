@@ -13,7 +13,7 @@ import numpy.typing as npt
 from ..colour.opponent import COLOUR_BARS, colour_difference
 from ..frames import CV_SCALE, Array, Frame, luma
 
-Scope = Literal["waveform", "parade", "vectorscope", "histogram"]
+Trace = Literal["waveform", "parade", "vectorscope"]
 Counts = npt.NDArray[np.int64]
 
 LOWEST_CV, HIGHEST_CV = -64, 1088
@@ -29,7 +29,6 @@ VECTOR_SIDE = 256
 
 MOST_PIXELS = 1 << 20
 """A scope looks at no more; larger pictures are thinned, never averaged: averaging would hide noise."""
-
 
 TARGET_SHARE = 0.75
 """Amplitude of the colour bars whose places are marked (common practice, no source)."""
@@ -61,7 +60,7 @@ def vectorscope(frame: Frame) -> Counts:
 
 
 def vector_targets(share: float = TARGET_SHARE) -> dict[str, tuple[float, float]]:
-    """Where colour bars of that amplitude lie: Cb and Cr, -0.5 to 0.5 (ITU-R BT.709-6 items 3.3 and 3.4)."""
+    """Where colour bars of that amplitude lie: Cb and Cr, -0.5 to 0.5 (ITU-R BT.709-6 item 3.3)."""
     found = {}
     for name, rgb in COLOUR_BARS.items():
         cb, cr = colour_difference(np.array([[rgb]], np.float32) * np.float32(share))
@@ -81,13 +80,13 @@ def shades(counts: Counts) -> Array:
     return (np.log1p(counts) / np.log1p(most)).astype(np.float32)
 
 
-def traced(scope: Literal["waveform", "parade", "vectorscope"], source: Frame, result: Frame | None) -> Array:
+def traced(scope: Trace, source: Frame, result: Frame | None) -> Array:
     """A scope as grey picture 0-1: the source's trace in `SOURCE_SHADE`, the result's in white over it."""
     under = SOURCE_SHADE * shades(_laid_out(scope, source))
     return under if result is None else np.maximum(under, shades(_laid_out(scope, result)))
 
 
-def _laid_out(scope: str, frame: Frame) -> Counts:
+def _laid_out(scope: Trace, frame: Frame) -> Counts:
     if scope == "vectorscope":
         return vectorscope(frame)
     return np.concatenate(list(waveform(frame, "rgb" if scope == "parade" else "luma")), axis=1)
@@ -100,7 +99,7 @@ def _bins(plane: Array) -> Counts:
 
 
 def _cells(difference: Array) -> Counts:
-    """Cell of a colour difference (-0.5 to 0.5 over 896 of 1024 codes, ITU-R BT.709-6 item 5.3)."""
+    """Cell of a colour difference: -0.5 to 0.5 are 896 of 1024 codes (10-bit quantization of ITU-R BT.709-6)."""
     codes = 512 + np.nan_to_num(difference, nan=0.0) * np.float32(896)
     return np.clip(np.floor(codes * VECTOR_SIDE / 1024), 0, VECTOR_SIDE - 1).astype(np.int64)
 

@@ -17,7 +17,8 @@ from ...engine.errors import BadInput
 from ...engine.judge.under_look import NoiseUnderLook, noise_under
 from ...engine.media import MediaInfo
 from ..models import Lut, Shot
-from ..use_cases import allowed_folder, keep_lut
+from ..use_cases import allowed_folder, allowed_look, keep_lut
+from .schemas import PartsSchema
 
 router = Router(tags=["looks"])
 
@@ -56,15 +57,17 @@ def told_look(shot: Shot) -> LookOut:
     return LookOut(look=look, key=look.digest())
 
 
+@router.get("/looks", response=PartsSchema)
+def look_parameters(request: HttpRequest) -> PartsSchema:
+    """The JSON schemas of a look's parts, from which its controls are drawn."""
+    return PartsSchema(parts={"look": Look.model_json_schema(), "cdl": Cdl.model_json_schema()})
+
+
 @router.put("/shots/{shot_id}/look", response=LookOut)
 def change_look(request: HttpRequest, shot_id: int, payload: Look) -> LookOut:
     """Judge the shot under another look. One that cannot be shown is refused, and the old one stays."""
     shot = Shot.objects.get(pk=shot_id)
-    for path in (payload.lut, payload.managed.config if payload.managed else ""):
-        if path and not Lut.objects.filter(path=path).exists():
-            allowed_folder(path)
-    payload.check()
-    shot.look = payload.model_dump(mode="json")
+    shot.look = allowed_look(payload).model_dump(mode="json")
     shot.save(update_fields=["look"])
     return told_look(shot)
 

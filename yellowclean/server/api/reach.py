@@ -9,7 +9,7 @@ from ...engine.frames import Region, never
 from ...engine.reach import Cleanup, Detail, HueSample, Shape, Tones, sampled_hue
 from ..models import PlanVersion
 from ..views import pipeline_for
-from .schemas import HueIn, ReachSchema
+from .schemas import HueIn, PartsSchema
 
 router = Router(tags=["reach"])
 
@@ -36,7 +36,7 @@ def shapes_at(request: HttpRequest, version_id: int, step: int, n: int) -> list[
     return [shape.points_at(n).tolist() for shape in reach.shapes]
 
 
-@router.get("/reach", response=ReachSchema)
-def reach_parameters(request: HttpRequest) -> ReachSchema:
+@router.get("/reach", response=PartsSchema)
+def reach_parameters(request: HttpRequest) -> PartsSchema:
     """The JSON schemas of a Reach's parts, from which its controls are drawn."""
-    return ReachSchema(parts={part.__name__.lower(): part.model_json_schema() for part in PARTS})
+    return PartsSchema(parts={part.__name__.lower(): part.model_json_schema() for part in PARTS})

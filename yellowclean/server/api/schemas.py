@@ -168,7 +168,7 @@ class TreatmentOut(Schema):
     parameters: dict[str, Any]
 
 
-class ReachSchema(Schema):
+class PartsSchema(Schema):
     """By name of the part: the JSON schema from which its controls are drawn."""
 
     parts: dict[str, dict[str, Any]]

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
 from django.http import HttpRequest, HttpResponse
 from ninja import Query, Router, Schema
 
 from ...engine.frames import Frame, StopCheck
-from ...engine.judge.scopes import BIN_CV, HIGHEST_CV, LOWEST_CV, histogram, traced, vector_targets
+from ...engine.judge.scopes import BIN_CV, HIGHEST_CV, LOWEST_CV, Trace, histogram, traced, vector_targets
 from ..views import content_of, pipeline_for, png
 from .frames import PlaceQuery, Subject, answered, check_key, looked_up, unless_gone
 
@@ -18,7 +16,7 @@ router = Router(tags=["scopes"])
 class ScopeQuery(PlaceQuery):
     """Which scope, of which place; the result's trace only where a version is named."""
 
-    kind: Literal["waveform", "parade", "vectorscope"] = "waveform"
+    kind: Trace = "waveform"
 
 
 class HistogramOut(Schema):

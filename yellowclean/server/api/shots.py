@@ -22,6 +22,7 @@ from ..use_cases import (
     propose_version,
     rename,
     request_survey,
+    unbaked,
 )
 from ..views import pipeline_for
 from .jobs import told_shot, told_work
@@ -118,7 +119,7 @@ def create_version(request: HttpRequest, shot_id: int, payload: VersionIn) -> Ve
 @router.put("/versions/{version_id}", response=VersionOut, by_alias=True)
 def change_version(request: HttpRequest, version_id: int, payload: VersionIn) -> VersionOut:
     version = PlanVersion.objects.get(pk=version_id)
-    version.document = payload.plan.model_dump(mode="json", by_alias=True)
+    version.document = unbaked(payload.plan).model_dump(mode="json", by_alias=True)
     if payload.note is not None:
         version.note = payload.note
     if payload.label is not None and payload.label != version.label:

@@ -7,18 +7,24 @@ from datetime import datetime
 from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
+from ...engine.colour.look import Look
 from ...engine.plan import Plan
 from ..models import PlanVersion, Shot, Still
+from ..use_cases import allowed_look, unbaked
 
 router = Router(tags=["stills"])
 
 
 class StillIn(Schema):
-    """The frame to keep; of the source where no version is named."""
+    """The frame to keep: of a version as it is now, or of a plan and look of one's own (a still that comes back);
+    of the source where neither is named."""
 
     n: int = Field(ge=0)
     version_id: int | None = None
     name: str = Field("", max_length=100)
+    label: str = Field("", max_length=8)
+    plan: Plan | None = None
+    look: Look | None = None
 
 
 class StillOut(Schema):
@@ -31,6 +37,7 @@ class StillOut(Schema):
     n: int
     label: str
     plan: Plan
+    look: Look
     key: str
     look_key: str
     created: datetime
@@ -50,6 +57,7 @@ def told_still(still: Still) -> StillOut:
         n=still.n,
         label=still.label,
         plan=plan,
+        look=still.shown_under,
         key=plan.digest(),
         look_key=still.shown_under.digest(),
         created=still.created,
@@ -65,14 +73,15 @@ def list_stills(request: HttpRequest, job_id: int) -> list[StillOut]:
 def keep_still(request: HttpRequest, shot_id: int, payload: StillIn) -> StillOut:
     shot = Shot.objects.get(pk=shot_id)
     version = PlanVersion.objects.get(pk=payload.version_id, shot=shot) if payload.version_id else None
-    plan, label = (version.plan, version.label) if version else (Plan(), "")
+    plan, label = (version.plan, version.label) if version else (payload.plan or Plan(), payload.label)
+    look = allowed_look(payload.look) if payload.look else shot.shown_under
     still = Still.objects.create(
         shot=shot,
         name=payload.name or f"{label or 'Source'}, frame {payload.n}",
         n=min(payload.n, shot.media["frames"] - 1),
         label=label,
-        document=plan.model_dump(mode="json", by_alias=True),
-        look=shot.look,
+        document=unbaked(plan).model_dump(mode="json", by_alias=True),
+        look=look.model_dump(mode="json"),
     )
     return told_still(still)
 

@@ -15,8 +15,8 @@ from .base import Evidence, Measure, Reading
 from .borders import BORDERS
 from .cast import CAST
 from .halos import HALOS
+from .over_time import BOILING, FLICKER, TRAILS
 from .structure import FLATNESS, STRUCTURE, TEXTURE
-from .time import BOILING, FLICKER, TRAILS
 
 MEASURES: dict[str, Measure] = {
     m.kind: m for m in (STRUCTURE, TEXTURE, FLATNESS, HALOS, CAST, TRAILS, BOILING, FLICKER, BORDERS)
