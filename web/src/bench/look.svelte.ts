@@ -71,7 +71,6 @@ export class LookDesk {
 
   private put(look: Look): void {
     this.look = look;
-    this.on = true;
     clearTimeout(this.saving);
     this.saving = setTimeout(() => void notices.watch(() => this.save()), SAVE_AFTER_MS);
   }
@@ -104,6 +103,7 @@ export class LookDesk {
       const saved = await asked(api.PUT("/api/shots/{shot_id}/look", { params, body }));
       shot.look = saved.look;
       shot.look_key = saved.key;
+      this.on = true; // not before: the picture would be asked for under the look of before
     } catch (error) {
       this.look = shot.look;
       throw error;
