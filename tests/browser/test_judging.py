@@ -160,7 +160,11 @@ class UnderTheLook(JudgingCase):
         self.press("Control+z")
         expect(page.get_by_label("Exposure", exact=True)).to_have_value("0")
         np.testing.assert_array_equal(self.pixels(), plain)
+        page.get_by_label("Exposure slider").focus()
         np.testing.assert_array_equal(self.press("Control+Shift+z"), brighter)
+        page.get_by_label("Exposure", exact=True).press_sequentially("5")
+        page.keyboard.press("Control+z")  # the field's own, its text not being taken yet
+        expect(page.get_by_label("Exposure", exact=True)).to_have_value("1")
         page.get_by_role("tab", name="Scopes").click()
         expect(scope).to_have_attribute("data-scope", re.compile("look=true"))
         old = self.address()

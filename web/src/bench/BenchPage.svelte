@@ -6,7 +6,7 @@
   import { Bench } from "./bench.svelte";
   import Evidence from "./Evidence.svelte";
   import FindingList from "./FindingList.svelte";
-  import { HOLD, KEYS, press } from "./keys";
+  import { edit, HOLD, KEYS, press } from "./keys";
   import Picture from "./Picture.svelte";
   import RenderDialog from "./RenderDialog.svelte";
   import CompareControls from "./CompareControls.svelte";
@@ -40,6 +40,8 @@
 </script>
 
 <svelte:window
+  oninput={edit}
+  onchange={edit}
   onkeydown={(event) => press(event, bench)}
   onkeyup={(event) => event.key === HOLD.key && (bench.compare.holding = false)}
   onblur={() => (bench.compare.holding = false)}

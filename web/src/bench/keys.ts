@@ -55,20 +55,35 @@ export const HOLD = {
   does: "hold to see the other side (the source, unless another is chosen)",
 };
 
+const SLIDER_KEYS = ["Arrow", "Page", "Home", "End"];
+
+/** The field whose text is not taken yet: until it is, undo is the field's own. */
+let unfinished: EventTarget | null = null;
+
+/** Follow what is typed, by the `input` and `change` events of the page. */
+export function edit(event: Event): void {
+  unfinished = event.type === "input" ? event.target : null;
+}
+
+function isUndo(event: KeyboardEvent): boolean {
+  return (event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z";
+}
+
 /** Whether a key press belongs to a field that takes text or to a control of its own. */
-export function typing(event: KeyboardEvent): boolean {
+function taken(event: KeyboardEvent): boolean {
   const target = event.target as HTMLElement;
-  return (
-    target.matches("input:not([type=checkbox]), select, textarea") || target.closest("dialog[open]") !== null
-  );
+  if (target.closest("dialog[open]")) return true;
+  if (target.matches("input[type=checkbox]")) return false;
+  if (target.matches("input[type=range]")) return SLIDER_KEYS.some((name) => event.key.startsWith(name));
+  if (isUndo(event)) return target === unfinished;
+  return target.matches("input, select, textarea");
 }
 
 export function press(event: KeyboardEvent, bench: Bench): void {
-  if (typing(event)) return;
-  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z") {
+  if (taken(event)) return;
+  if (isUndo(event)) {
     event.preventDefault();
-    if (event.shiftKey) void bench.travel("redo");
-    else void bench.travel("undo");
+    void bench.travel(event.shiftKey ? "redo" : "undo");
     return;
   }
   if (event.ctrlKey || event.metaKey || event.altKey) return;
