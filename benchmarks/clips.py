@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import tempfile
+from collections.abc import Sequence
+from pathlib import Path
+
 import numpy as np
 
 from yellowclean.engine.frames import Frame
-from yellowclean.engine.media import MediaInfo, Source
+from yellowclean.engine.media import Destination, MediaInfo, Source, open_source, open_writer
+from yellowclean.engine.media.writers import OutputFormat
 from yellowclean.engine.testcamera import Camera, ShotRecipe, frame_pair, scene_of
 
 
@@ -25,11 +30,28 @@ class Clip(Source):
         self.truth = [np.clip(clean, 0, 1) for _, clean in pairs]
         self.info = described(frames, width, height)
 
+    def record(self, fmt: OutputFormat) -> None:
+        """Put the footage, not the truth, through a recording format."""
+        self.frames, self.info = recorded(self.frames, self.info, fmt)
+
     def read(self, n: int) -> Frame:
         return self.frames[n]
 
     def close(self) -> None:
         """Nothing is open."""
+
+
+def recorded(frames: Sequence[Frame], info: MediaInfo, fmt: OutputFormat) -> tuple[list[Frame], MediaInfo]:
+    """The frames after a recording format, and what its file says of itself."""
+    with tempfile.TemporaryDirectory() as folder:
+        target = Destination(Path(folder) / f"clip{fmt.ending}", fmt)
+        with open_writer(target, info) as writer:
+            for frame in frames:
+                writer.write(frame)
+        source = open_source(target.path)
+        decoded = [source.read(n) for n in range(len(frames))]
+        source.close()
+        return decoded, source.info
 
 
 def described(frames: int, width: int, height: int) -> MediaInfo:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import resource
 import tempfile
 import time
-from collections.abc import Sequence
 from pathlib import Path
 
 import av
@@ -19,7 +18,7 @@ from yellowclean.engine.measure.blocks import block_statistics
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.profile import NoiseCurve, weighted_median
 from yellowclean.engine.measure.survey import survey
-from yellowclean.engine.media import Destination, MediaInfo, open_source, open_writer
+from yellowclean.engine.media import Destination, open_source, open_writer
 from yellowclean.engine.media.planes import Coding, rgb_from_yuv, yuv_from_rgb
 from yellowclean.engine.testcamera import Camera, ShotRecipe, frame_pair, scene_of, sigma_curve
 from yellowclean.engine.testcamera.shoot import CODECS
@@ -38,22 +37,9 @@ def coded_clip(scene: str, camera: Camera, *, h264: bool = False) -> Clip:
     """A clip with its truth, as shot or after H.264."""
     clip = Clip(scene, camera, frames=CODED_FRAMES if h264 else PLAIN_FRAMES, width=WIDTH, height=HEIGHT)
     if h264:
-        clip.frames, clip.info = through_h264(clip.frames, clip.info)
+        clip.record(CODECS["h264-8bit"](H264_RATE))
         clip.truth = [as_recorded(clean) for clean in clip.truth]
     return clip
-
-
-def through_h264(frames: Sequence[Frame], info: MediaInfo) -> tuple[list[Frame], MediaInfo]:
-    """The frames after 8-bit 4:2:0 H.264 at 10 Mbit/s."""
-    with tempfile.TemporaryDirectory() as folder:
-        target = Destination(Path(folder) / "clip.mp4", CODECS["h264-8bit"](H264_RATE))
-        with open_writer(target, info) as writer:
-            for frame in frames:
-                writer.write(frame)
-        source = open_source(target.path)
-        decoded = [source.read(n) for n in range(len(frames))]
-        source.close()
-        return decoded, source.info
 
 
 def as_recorded(clean: Frame) -> Frame:

@@ -89,8 +89,8 @@ class Looks(TestCase):
             self.assertEqual((key, found), ("q9_012", CDL))
 
     def test_pq_and_hlg_levels_of_the_standards(self) -> None:
-        """Signal of diffuse white: 58 % PQ for 203 cd/m² and 75 % HLG (ITU-R BT.2408-7 table 1), and of peak:
-        75.2 % PQ for 1000 cd/m² (ITU-R BT.2100-2 table 4)."""
+        """Signal of diffuse white: 58 % PQ for 203 cd/m² and 75 % HLG (ITU-R BT.2408-7 table 1, values from
+        memory), and of 1000 cd/m²: 75.2 % PQ (by the formula of ITU-R BT.2100-2 table 4)."""
         pq, hlg = (self.light_of(space) for space in ("Rec.2100-PQ - Display", "Rec.2100-HLG - Display"))
         self.assertAlmostEqual(pq(0.5807), 203 / 100, delta=0.01)
         self.assertAlmostEqual(pq(0.7518), 1000 / 100, delta=0.03)

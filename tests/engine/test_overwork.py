@@ -6,7 +6,7 @@ from unittest import TestCase
 
 import numpy as np
 
-from benchmarks.overwork import FAULTS, Case, Changed, case_of
+from benchmarks.overwork import COMPRESSED, FAULTS, Case, Changed, Shot, blurred, case_of
 from yellowclean.engine.colour.difference import ciede2000, lab
 from yellowclean.engine.errors import BadInput
 from yellowclean.engine.frames import Region
@@ -34,7 +34,8 @@ SHARMA = [
     ((90.8027, -2.0831, 1.4410), (91.1528, -1.6435, 0.0447), 1.4441),
     ((2.0776, 0.0795, -1.1350), (0.9033, -0.0636, -0.5514), 0.9082),
 ]
-"""Of the 34 pairs of Sharma, Wu, Dalal 2005, table 1: those that lie where implementations go wrong."""
+"""Of the 34 pairs of Sharma, Wu, Dalal 2005, table 1: those that lie where implementations go wrong.
+Values from memory."""
 
 
 class Judge(TestCase):
@@ -42,7 +43,7 @@ class Judge(TestCase):
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.case = case_of("quay", Camera(stops_under=3.2), (4, 1, 0))
+        cls.case = case_of(Shot("quay", Camera(stops_under=3.2), (4, 1, 0)))
 
     def test_honest_work_is_fine_or_worth_a_look(self) -> None:
         report = overwork(self.case.honest["chain 85 %"], [4]).report
@@ -61,6 +62,12 @@ class Judge(TestCase):
                 self.assertEqual(values, sorted(values))
                 self.assertLess(honest, min(values))
                 self.assertGreater(values[-1], MEASURES[kind].limit)
+
+    def test_a_codec_that_left_more_noise_than_the_profile_says_is_no_overwork(self) -> None:
+        case = case_of(next(shot for shot in COMPRESSED if shot.scene == "quay"))
+        limit = MEASURES["structure"].limit
+        self.assertLess(case.read("structure", case.honest["chain 105 %"]), limit / 4)
+        self.assertGreater(case.read("structure", Changed(case.footage, case.proposed, blurred(0.8))), limit)
 
     def test_the_map_shows_where(self) -> None:
         fault, strengths = FAULTS["borders"]

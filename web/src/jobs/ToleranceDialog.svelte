@@ -41,7 +41,7 @@
         <span class="text-quiet">{kind.unit}</span>
         <button
           type="button"
-          class="text-[13px] underline disabled:no-underline disabled:opacity-40"
+          class="text-[13px] underline disabled:text-quiet disabled:no-underline"
           disabled={values[kind.kind] === kind.tolerance}
           onclick={() => (values[kind.kind] = kind.tolerance)}>default {kind.tolerance}</button
         >
