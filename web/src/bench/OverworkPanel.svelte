@@ -24,8 +24,10 @@
     </p>
   {:else if report}
     <p class="py-1.5 font-semibold" data-verdict={report.verdict}>
-      <span class={["mr-1 inline-block h-3 w-6", MARKS[report.verdict]]} aria-hidden="true"
-      ></span>{report.summary}
+      {#if MARKS[report.verdict]}<span
+          class={["mr-1 inline-block h-3 w-6", MARKS[report.verdict]]}
+          aria-hidden="true"
+        ></span>{/if}{report.summary}
     </p>
     {#if desk.stale}<p class="pb-1 text-[13px]">The version has changed since; judge again.</p>{/if}
     <ul>
@@ -53,8 +55,9 @@
       {/each}
     </ul>
     <p class="border-t border-rule pt-1 text-[13px] text-quiet">
-      Frames {report.frames.join(", ")}; {desk.region.width}×{desk.region.height} px at {desk.region.x}, {desk
-        .region.y}.
+      {report.frames.length > 1 ? "Frames" : "Frame"}
+      {report.frames.join(", ")}; {desk.region.width}×{desk.region.height} px at {desk.region.x}, {desk.region
+        .y}.
     </p>
   {:else}
     <p class="py-1.5 text-quiet">

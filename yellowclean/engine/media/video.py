@@ -228,7 +228,9 @@ def _indexed(container: InputContainer, stream: VideoStream, path: Path) -> _Ind
 
 def _comes_in_order(container: InputContainer, stream: VideoStream) -> bool:
     """Whether the first frames come out of the decoder in the order of their times. In files whose
-    container lost the reordering of B-frames they do not."""
+    container lost the reordering of B-frames they do not; codecs without any need no look."""
+    if not stream.codec_context.codec.reorder:
+        return True
     container.seek(0, stream=stream)
     try:
         found = [frame.pts for frame in itertools.islice(container.decode(stream), LOOKED_AT)]
