@@ -108,6 +108,10 @@ class Scopes(JudgingCase):
         self.assertEqual(counts["source"], histogram(self.frame).tolist())
         self.assertNotEqual(counts["result"], counts["source"])
         self.assertEqual(set(self.ask("get", "/scopes")["targets"]), {"R", "Yl", "G", "Cy", "B", "Mg"})
+        key = self.shot.fingerprint[:12]
+        self.picture(f"scope?n=1&kind=waveform&key={key}")
+        self.picture(f"scope?n=1&kind=waveform&version_id={version['id']}&key={key}{version['key']}")
+        self.assertIn("has changed", self.picture(f"scope?n=1&kind=waveform&look=true&key={key}", 409)["detail"])
 
 
 class Stills(JudgingCase):

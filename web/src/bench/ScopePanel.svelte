@@ -20,7 +20,8 @@
   let part = $state<"frame" | "visible">("frame");
   let axes = $state<ScopeAxes | null>(null);
   let counts = $state.raw<Histogram | null>(null);
-  let address = $state("");
+  let drawn = $state<{ kind: Kind; address: string } | null>(null);
+  let computing = $state(false);
   void notices.watch(async () => {
     axes = await asked(api.GET("/api/scopes"));
   });
@@ -30,35 +31,44 @@
       ? { kind: "version", version: bench.version, view: "result", step: 0 }
       : SOURCE,
   );
-  const wanted = $derived(
-    bench.shot &&
-      placeQuery(bench.shot, side, {
-        n: bench.n,
-        region: part === "visible" ? bench.visible : null,
-        look: bench.looks.on,
-      }),
-  );
+  const path = $derived.by(() => {
+    if (!bench.shot || bench.player.playing) return null;
+    const region = part === "visible" ? bench.visible : null;
+    const query = placeQuery(bench.shot, side, { n: bench.n, region, look: bench.looks.on });
+    return `/api/shots/${bench.shot.id}/${kind === "histogram" ? "histogram" : "scope"}?${query}`;
+  });
   const levels = $derived(axes ? [0, 256, 512, 768, 1023] : []);
   const most = $derived(
     Math.max(...(counts ? [...counts.source, ...(counts.result ?? [])].flat() : [1]).map(Math.log1p)),
   );
 
+  /** The scope of now; none, while another kind is still drawn. */
+  const address = $derived(drawn?.kind === kind ? drawn.address : "");
+
   $effect(() => {
-    if (!bench.shot || !wanted || bench.player.playing) return;
-    const { id } = bench.shot;
-    const query = `${wanted}`;
-    const chosen = kind;
-    const later = setTimeout(() => void fetchScope(id, chosen, query), AFTER_MS);
-    return () => clearTimeout(later);
+    if (!path) return;
+    const [wanted, chosen] = [path, kind];
+    const control = new AbortController();
+    const later = setTimeout(() => {
+      computing = true;
+      void fetchScope(wanted, chosen, control.signal)
+        .catch(() => undefined) // given up, or the server is away: the picture says so
+        .finally(() => (computing = false));
+    }, AFTER_MS);
+    return () => {
+      clearTimeout(later);
+      control.abort();
+    };
   });
 
-  async function fetchScope(id: number, chosen: Kind, query: string) {
-    if (chosen !== "histogram") {
-      address = `/api/shots/${id}/scope?${query}&kind=${chosen}`;
-      return;
-    }
-    const answer = await fetch(`/api/shots/${id}/histogram?${query}`);
-    if (answer.ok) counts = (await answer.json()) as Histogram;
+  /** Ask for a scope; the one before stays until it is there. */
+  async function fetchScope(path: string, chosen: Kind, signal: AbortSignal) {
+    const picture = `${path}&kind=${chosen}`;
+    const answer = await fetch(chosen === "histogram" ? path : picture, { signal });
+    if (!answer.ok) return;
+    if (chosen === "histogram") counts = (await answer.json()) as Histogram;
+    else await answer.blob(); // then the browser has it
+    drawn = { kind: chosen, address: picture };
   }
 
   /** Height of a level in a scope whose axis is `length` long. */
@@ -146,5 +156,6 @@
     {/if}
     {side.kind === "source" ? "Grey: source." : "Grey: source. White: result."}
     {bench.looks.on ? "Under the look." : ""}
+    {computing ? "computing …" : ""}
   </p>
 </section>

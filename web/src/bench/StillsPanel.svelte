@@ -4,7 +4,7 @@
 
   const { bench }: { bench: Bench } = $props();
   const desk = $derived(bench.compare);
-  const scale = $derived(Math.min(140 / (bench.shot?.media.width ?? 140), 1));
+  const scale = $derived(Math.min(112 / (bench.shot?.media.width ?? 112), 1));
 </script>
 
 <section aria-label="Stills" class="pt-2" data-testid="stills">
@@ -19,7 +19,7 @@
             <img
               src={pictureAddress(bench.shot, { kind: "still", still }, { n: still.n, scale })}
               alt={still.name}
-              class="block w-35 bg-surround"
+              class="block w-28 bg-surround"
             />
           </button>
         {/if}

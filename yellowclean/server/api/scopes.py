@@ -52,7 +52,8 @@ def get_axes(request: HttpRequest) -> ScopeAxes:
 async def get_scope(request: HttpRequest, shot_id: int, query: Query[ScopeQuery]) -> HttpResponse:
     """A scope as grey PNG: the source's trace darker, the result's in white over it."""
     subject = await looked_up(shot_id, query)
-    check_key(query, subject.shot, content_of(subject.plan), subject.look)
+    of_source = query.version_id is None and query.still_id is None
+    check_key(query, subject.shot, "" if of_source else content_of(subject.plan), subject.look)
 
     def drawn(stopped: StopCheck) -> bytes:
         return png(traced(query.kind, *_sides(subject, query, stopped)))

@@ -22,13 +22,6 @@ to lose some of it is what less noise costs."""
 TEXTURED, FLAT_BELOW = 1.0, 0.2
 """Texture of this much of the noise's power is seen as such, and is gone when this part of it is left."""
 
-FLATTEST = 0.1
-"""Share of the picture, by the fine power of the source, in which what is taken out is held to be noise."""
-
-MOST_SHORT = 1.2**2
-"""Most by which a profile's power may be short of the noise that is there: the error it may have on compressed
-footage."""
-
 BAND_NAMES = "fine", "medium", "coarse"
 
 
@@ -38,21 +31,11 @@ def _lost(nudge: Nudge) -> list[tuple[Array, Array, Array]]:
     found = []
     axis = 0  # the achromatic one
     planes = (nudge.source[axis], nudge.result[axis], nudge.field[axis], nudge.follows[axis])
-    for name, source, result, field, follows in zip(BAND_NAMES, *(bands(plane) for plane in planes), strict=True):
+    for source, result, field, follows in zip(*(bands(plane) for plane in planes), strict=True):
         noise = np.float32((field**2).mean())
-        taken, foretold = (result - source) ** 2, noise - 2 * field * follows + follows**2
-        short = _shortfall(source, taken, foretold) if name == "fine" else np.float32(1)
-        found.append((taken - short * foretold, source**2 - short * noise, np.full_like(source, short * noise)))
+        error = (result - source) ** 2 - noise + 2 * field * follows
+        found.append((error - follows**2, source**2 - noise, np.full_like(source, noise)))
     return found
-
-
-def _shortfall(source: Array, taken: Array, foretold: Array) -> np.float32:
-    """By how much the profile's power falls short of the fine noise: codecs leave less of it in the smooth places a
-    profile is measured on than elsewhere. Told by the flattest places, where least structure can be lost."""
-    power = local(source**2, 3 * AROUND)  # so wide that chance does not choose the places
-    flat = power <= np.quantile(power, FLATTEST)
-    told = float(taken[flat].mean()) / max(float(foretold[flat].mean()), 1e-9)
-    return np.float32(np.clip(told, 1, MOST_SHORT))
 
 
 def _structure(evidence: Evidence) -> Reading:
