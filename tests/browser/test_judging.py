@@ -237,7 +237,7 @@ class Looping(JudgingCase):
         self.press("7")
         self.press("#")
         page.keyboard.press("1")
-        expect(page.get_by_test_id("loop")).to_contain_text("48/48", timeout=PATIENCE)
+        expect(page.get_by_test_id("loop")).to_contain_text("48/48", timeout=4 * PATIENCE)
         expect(page.get_by_test_id("cached")).to_have_count(48)
         page.keyboard.press(" ")
         steps: list[list[int]] = []
