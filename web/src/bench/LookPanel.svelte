@@ -2,6 +2,7 @@
   import type { Cdl, Managed } from "../api/client";
   import type { Bench } from "./bench.svelte";
   import NumberControl from "./NumberControl.svelte";
+  import type { Control } from "./schema";
 
   const { bench }: { bench: Bench } = $props();
   const desk = $derived(bench.looks);
@@ -69,6 +70,16 @@
   }
 </script>
 
+{#snippet numbers(controls: Control[], values: object, change: (part: Record<string, number>) => void)}
+  {#each controls as control (control.name)}
+    <NumberControl
+      {control}
+      value={(values as Record<string, number>)[control.name] ?? control.standard}
+      onchange={(value) => change({ [control.name]: value })}
+    />
+  {/each}
+{/snippet}
+
 {#if look && cdl}
   <section aria-label="Look" class="pt-2" data-testid="look">
     <label class="flex items-center gap-2">
@@ -78,20 +89,8 @@
     <p class="pb-1 text-[13px] text-quiet">
       Measuring and treating go by the picture’s own values, whatever the look.
     </p>
-    {#each desk.controls.look as control (control.name)}
-      <NumberControl
-        {control}
-        value={(look as Record<string, unknown>)[control.name] as number}
-        onchange={(value) => desk.change({ [control.name]: value })}
-      />
-    {/each}
-    {#each desk.controls.cdl as control (control.name)}
-      <NumberControl
-        {control}
-        value={(cdl as Record<string, unknown>)[control.name] as number}
-        onchange={(value) => desk.changeCdl({ [control.name]: value })}
-      />
-    {/each}
+    {@render numbers(desk.controls.look, look, (part) => desk.change(part))}
+    {@render numbers(desk.controls.cdl, cdl, (part) => desk.changeCdl(part))}
 
     <details class="border-t border-rule py-1">
       <summary class="cursor-pointer font-semibold">ASC CDL</summary>
