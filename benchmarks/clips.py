@@ -10,7 +10,7 @@ import numpy as np
 
 from yellowclean.engine.frames import Frame
 from yellowclean.engine.media import Destination, MediaInfo, Source, open_source, open_writer
-from yellowclean.engine.media.writers import OutputFormat
+from yellowclean.engine.media.formats import OutputFormat
 from yellowclean.engine.testcamera import Camera, ShotRecipe, frame_pair, scene_of
 
 

@@ -13,7 +13,7 @@ from yellowclean.engine.frames import CV_SCALE, Frame, Region, luma
 from yellowclean.engine.judge.overwork import MEASURES, Evidence
 from yellowclean.engine.judge.risk import RiskAt
 from yellowclean.engine.measure.noise import measure_noise
-from yellowclean.engine.media.writers import OutputFormat
+from yellowclean.engine.media.formats import OutputFormat
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.testcamera import Camera

@@ -20,9 +20,10 @@ from .engine.measure.patch import Patch
 from .engine.measure.profile import NoiseProfile, profile_from_json
 from .engine.measure.survey import SurveyReport, survey
 from .engine.media import OUTPUT_FORMATS, destination, open_source
+from .engine.media.sequence_writer import outputs_of
 from .engine.plan import Plan, plan_from_json
 from .engine.propose import propose
-from .engine.render import delivery_report, frames_in, render
+from .engine.render import check_apart, delivery_report, frames_in, inputs_of, render
 from .engine.testcamera import CODECS, SCENES, Camera, ShotRecipe, shoot
 
 _PATCH = re.compile(r"^(\d+),(\d+),(\d+),(\d+)@(\d+)$")
@@ -147,6 +148,8 @@ def _measure(options: Any, stop: _StopFlag) -> None:
         chosen = _chosen(options, source.info.frames)
         if chosen is not None:
             frames_in(source.info, chosen)
+        if options.profile_out:
+            check_apart([options.profile_out], inputs_of(source.info, Plan()))
         report = survey(source, options.patch, frames=chosen, progress=_bar("measure"), stopped=stop)
     if options.profile_out:
         options.profile_out.write_text(report.profile.to_json() + "\n")
@@ -182,6 +185,7 @@ def _summary(report: SurveyReport) -> str:
 def _propose(options: Any, stop: _StopFlag) -> None:
     profile = _read_profile(options.profile) if options.profile else None
     with closing(open_source(options.input)) as source:
+        check_apart([options.out], inputs_of(source.info, Plan()))
         plan = propose(survey(source, progress=_bar("measure"), stopped=stop), profile)
     options.out.write_text(plan.to_json() + "\n")
     for step in plan.steps:
@@ -195,11 +199,19 @@ def _render(options: Any, stop: _StopFlag) -> None:
     plan = None if options.plan == "auto" else _read_plan(Path(options.plan))
     with closing(open_source(options.input)) as source:
         chosen = frames_in(source.info, _chosen(options, source.info.frames))
+        documents = [options.report] if options.report else []
+        written = outputs_of(target, source.info, chosen)
+        if set(documents) & {target.path, options.out}:
+            raise BadInput(f"{options.report}: would lie over the result; choose another name.")
+        read = [*inputs_of(source.info, plan or Plan()), *([] if plan is None else [Path(options.plan)])]
+        check_apart([*written, *documents], read)
+        measured = None
         if plan is None:
-            plan = propose(survey(source, progress=_bar("measure"), stopped=stop))
+            measured = survey(source, progress=_bar("measure"), stopped=stop)
+            plan = propose(measured)
         render(source, plan, target, frames=chosen, progress=_bar("render"), stopped=stop)
         if options.report:
-            report = delivery_report(source, target, chosen, baked=not plan.look.plain)
+            report = delivery_report(source, target, chosen, plan, patches=measured.patches if measured else ())
             options.report.write_text(report.model_dump_json(indent=1) + "\n")
     print(f"{options.out}: {len(chosen)} frames, {target.format.title}")
 

@@ -200,18 +200,18 @@ class Rendering(TestCase):
         pieces = segments(range(1, 6))
         for piece in pieces:
             render_segment(Pipeline(Footage(self.source), self.plan), parts, self.folder, piece)
-            self.assertTrue(segment_done(parts, self.folder, piece))
+            self.assertTrue(segment_done(parts, self.source.info, self.folder, piece))
         fresh = MemorySource(self.noisy)
         render_segment(Pipeline(Footage(fresh), self.plan), parts, self.folder, pieces[0])
         self.assertEqual(fresh.reads, 0)
-        assemble(parts, self.source.info, range(1, 6), self.folder)
+        assemble(parts, self.source, range(1, 6), self.folder)
         self.assertTrue(compare(open_source(one.path), open_source(parts.path)).identical)
 
     def test_sequence_segments_are_numbered_as_in_the_source(self) -> None:
         target = destination(self.folder / "s_####.tif")
         for piece in segments(range(2, 5), 2):
             render_segment(Pipeline(Footage(self.source), self.plan), target, self.folder, piece)
-        assemble(target, self.source.info, range(2, 5), self.folder)
+        assemble(target, self.source, range(2, 5), self.folder)
         names = sorted(p.name for p in self.folder.iterdir())
         self.assertEqual(names, ["s_0002.tif", "s_0003.tif", "s_0004.tif"])
 
@@ -225,8 +225,9 @@ class Rendering(TestCase):
         noisy, _ = shot_pair("dusk", Camera(stops_under=3), 480, 272)
         source = MemorySource(noisy)
         target = destination(self.folder / "d.mkv")
-        render(source, propose(survey(source)), target)
-        report = delivery_report(source, target, range(6))
+        measured = survey(source)
+        render(source, propose(measured), target)
+        report = delivery_report(source, target, range(6), propose(measured), patches=measured.patches)
         self.assertEqual(report.frames, 6)
         self.assertTrue(report.patches)
         for patch in report.patches:
@@ -244,7 +245,7 @@ class Rendering(TestCase):
         target = destination(self.folder / "baked.mkv")
         render(self.source, baked, target, frames=range(2, 3))
         np.testing.assert_allclose(open_source(target.path).read(0), np.clip(expected, 0, 1), atol=1e-4)
-        self.assertTrue(delivery_report(self.source, target, range(2, 3), baked=True).look_baked)
+        self.assertTrue(delivery_report(self.source, target, range(2, 3), baked).look_baked)
 
     def test_frames_outside_the_shot(self) -> None:
         with self.assertRaisesRegex(BadInput, "has 0:6"):

@@ -1,13 +1,13 @@
 """Rendering: frames of a plan into a file, at once or in segments that may be made anywhere.
 
-A segment is a piece of the result on disk: for video a lossless 16-bit file that is encoded into the
-target when all are there, for a sequence the final pictures themselves. Each appears under its name
-only when complete, so that interrupted work takes up where it stopped.
+A segment is a piece of the result on disk: for video a lossless file of the very samples that the encoder
+is given when all are there, for a sequence the final pictures themselves. Either way gives the same file. Each
+appears under its name only when complete, so that interrupted work takes up where it stopped.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
 from pydantic import BaseModel, Field
@@ -16,8 +16,12 @@ from .errors import BadInput
 from .frames import Frame, Progress, StopCheck, never, raise_if
 from .judge.patches import PatchBeforeAfter, patch_before_after
 from .measure.noise import measure_noise
-from .media import OUTPUT_FORMATS, Destination, MediaInfo, Source, open_source, open_writer
-from .media.writers import write_member
+from .measure.patch import PatchReading, measure_patch
+from .media import Destination, MediaInfo, Source, VideoSource, files_of, open_source, open_writer
+from .media.planes import Plane
+from .media.sequence_writer import outputs_of, write_member
+from .media.video_writer import VideoWriter
+from .media.writers import Writer
 from .pipeline import Footage, Pipeline
 from .plan import Plan
 
@@ -39,10 +43,27 @@ def render(
     source: Source, plan: Plan, target: Destination, *, frames: range | None = None,
     progress: Progress | None = None, stopped: StopCheck = never,
 ) -> None:  # fmt: skip
-    """Write the plan's result. Nothing is left under the asked name unless all of it was written."""
+    """Write the plan's result. Nothing is left under the asked name unless all of it was written.
+
+    Raises `BadInput` where the result would lie over the source or a file that the plan reads.
+    """
     chosen = frames_in(source.info, frames)
+    check_apart(outputs_of(target, source.info, chosen), inputs_of(source.info, plan))
     pipeline = Pipeline(Footage(source), plan, stopped=stopped)
-    write_frames(target, source.info, chosen, (pipeline.frame(n) for n in chosen), progress, stopped)
+    with _writer(target, source, chosen) as writer:
+        for count, n in enumerate(chosen):
+            raise_if(stopped)
+            writer.write(pipeline.frame(n))
+            if progress:
+                progress((count + 1) / len(chosen))
+
+
+def _writer(target: Destination, source: Source, chosen: range, *, audio: bool = True) -> Writer:
+    """A writer of the frames `chosen` of a source."""
+    info = source.info
+    told = info.model_copy(update={"frames": len(chosen)})
+    audio_from = Path(info.path) if audio and info.kind == "video" and info.audio else None
+    return open_writer(target, told, first=chosen.start, audio_from=audio_from, source=source)
 
 
 def frames_in(info: MediaInfo, frames: range | None) -> range:
@@ -55,19 +76,22 @@ def frames_in(info: MediaInfo, frames: range | None) -> range:
     return chosen
 
 
-def write_frames(
-    target: Destination, info: MediaInfo, chosen: range, made: Iterable[Frame],
-    progress: Progress | None = None, stopped: StopCheck = never, *, audio: bool = True,
-) -> None:  # fmt: skip
-    """Write frames that stand for the frames `chosen` of the described source."""
-    told = info.model_copy(update={"frames": len(chosen)})
-    audio_from = Path(info.path) if audio and info.kind == "video" and info.audio else None
-    with open_writer(target, told, first=chosen.start, audio_from=audio_from) as writer:
-        for count, frame in enumerate(made):
-            raise_if(stopped)
-            writer.write(frame)
-            if progress:
-                progress((count + 1) / len(chosen))
+def inputs_of(info: MediaInfo, plan: Plan) -> list[Path]:
+    """The files that a render reads."""
+    managed = plan.look.managed
+    named = [plan.look.lut, managed.config if managed else ""]
+    try:
+        return [*files_of(info.path), *(Path(name) for name in named if name)]
+    except BadInput:  # a source that is not on disk
+        return []
+
+
+def check_apart(outputs: Iterable[Path], inputs: Iterable[Path]) -> None:
+    """Refuse outputs that are an input, under whatever name: the input would be destroyed."""
+    taken = {(status.st_dev, status.st_ino) for status in (f.stat() for f in inputs if f.exists())}
+    for file in outputs:
+        if file.exists() and ((status := file.stat()).st_dev, status.st_ino) in taken:
+            raise BadInput(f"{file}: is read for this, and would be overwritten; choose another name.")
 
 
 def segments(chosen: range, length: int = SEGMENT_FRAMES) -> list[range]:
@@ -79,10 +103,10 @@ def segment_file(folder: Path, piece: range) -> Path:
     return folder / f"frames_{piece.start:07d}_{piece.stop:07d}.mkv"
 
 
-def segment_done(target: Destination, folder: Path, piece: range) -> bool:
+def segment_done(target: Destination, info: MediaInfo, folder: Path, piece: range) -> bool:
     """Whether a segment is there already."""
     if target.format.is_sequence:
-        return all(target.member(n).exists() for n in piece)
+        return all(target.member(info.first_number + n).exists() for n in piece)
     return segment_file(folder, piece).exists()
 
 
@@ -90,67 +114,92 @@ def render_segment(
     pipeline: Pipeline, target: Destination, folder: Path, piece: range, stopped: StopCheck = never
 ) -> None:
     """Make one segment, unless it exists."""
-    if segment_done(target, folder, piece):
+    if segment_done(target, pipeline.footage.info, folder, piece):
         return
-    info = pipeline.footage.info
+    source = pipeline.footage.source
     if target.format.is_sequence:
         target.partial.mkdir(exist_ok=True)
         for n in piece:
             raise_if(stopped)
-            write_member(target, info, n, pipeline.frame(n))
+            write_member(target, source.info, n, pipeline.frame(n), source)
         return
-    lossless = Destination(segment_file(folder, piece), OUTPUT_FORMATS["ffv1"])
-    write_frames(lossless, info, piece, (pipeline.frame(n) for n in piece), None, stopped, audio=False)
+    lossless = Destination(segment_file(folder, piece), target.format.segment(source.info))
+    with _writer(lossless, source, piece, audio=False) as writer:
+        for n in piece:
+            raise_if(stopped)
+            writer.write(pipeline.frame(n))
 
 
 def assemble(
-    target: Destination, info: MediaInfo, chosen: range, folder: Path,
+    target: Destination, source: Source, chosen: range, folder: Path,
     progress: Progress | None = None, stopped: StopCheck = never,
 ) -> None:  # fmt: skip
     """Join all segments into the target and give it its name."""
     if target.format.is_sequence:
         target.publish()
         return
-    write_frames(target, info, chosen, _segment_frames(chosen, folder), progress, stopped)
+    with _writer(target, source, chosen) as writer:
+        assert isinstance(writer, VideoWriter)
+        for count, planes in enumerate(_segment_planes(chosen, folder)):
+            raise_if(stopped)
+            writer.put(planes)
+            if progress:
+                progress((count + 1) / len(chosen))
 
 
-def _segment_frames(chosen: range, folder: Path) -> Iterator[Frame]:
+def _segment_planes(chosen: range, folder: Path) -> Iterator[tuple[Plane, ...]]:
     for piece in segments(chosen):
-        part = open_source(segment_file(folder, piece))
+        part = VideoSource(segment_file(folder, piece))
         try:
             for n in range(part.info.frames):
-                yield part.read(n)
+                yield part.planes(n)
         finally:
             part.close()
 
 
-def delivery_report(source: Source, target: Destination, chosen: range, *, baked: bool = False) -> DeliveryReport:
-    """Open what was written, count it, and measure flat patches of its middle beside the source's."""
+def delivery_report(
+    source: Source, target: Destination, chosen: range, plan: Plan, *, patches: Sequence[PatchReading] = ()
+) -> DeliveryReport:
+    """Open what was written, count it, and measure flat patches of it beside the source's: those of the survey
+    that lie in the frames written, where it is given, else patches of the middle."""
     written = open_source(target.path)
     try:
         if written.info.frames < len(chosen):
             raise BadInput(
                 f"{target.path}: holds {written.info.frames} frames, {len(chosen)} were written; render it again."
             )
+        flat = [r for r in patches if r.flat and r.patch.frame in chosen] or _patches_of_middle(
+            source, chosen, plan
+        )
         return DeliveryReport(
             path=str(target.path),
             format=target.format.title,
             frames=len(chosen),
             first_frame=chosen.start,
-            patches=_before_after(source, written, chosen),
-            look_baked=baked,
+            patches=[_written_patch(r, source.info, written, chosen) for r in flat],
+            look_baked=not plan.look.plain,
         )
     finally:
         written.close()
 
 
-def _before_after(source: Source, written: Source, chosen: range) -> list[PatchBeforeAfter]:
+def _written_patch(reading: PatchReading, info: MediaInfo, written: Source, chosen: range) -> PatchBeforeAfter:
+    """A patch of the source and what stands in its place in what was written."""
+    number = info.first_number + reading.patch.frame - written.info.first_number
+    n = number if written.info.kind == "sequence" else reading.patch.frame - chosen.start
+    return patch_before_after(reading, written.read(n)[reading.patch.region.slices])
+
+
+def _patches_of_middle(source: Source, chosen: range, plan: Plan) -> list[PatchReading]:
+    """Flat patches of the middle of a shot, by its own noise and by the plan's, whose word is the survey's."""
     middle = chosen.start + len(chosen) // 2
     few = range(max(middle - 2, chosen.start), min(middle + 3, chosen.stop))
     try:
         readings = measure_noise(source, frames=few).patches
     except BadInput:  # nothing in these frames can hold noise
         return []
-    return [
-        patch_before_after(r, written.read(r.patch.frame - chosen.start)[r.patch.region.slices]) for r in readings
-    ]
+    if plan.profile is None:
+        return [r for r in readings if r.flat]
+    limits, curve = source.info.clip_levels, plan.profile.curve
+    judged = [measure_patch(source.read(r.patch.frame), r.patch, curve, limits=limits) for r in readings]
+    return [r for r in judged if r.flat]

@@ -13,6 +13,7 @@ from django.utils import timezone
 from ..engine.colour.look import Look
 from ..engine.measure.profile import NoiseProfile, profile_from_json
 from ..engine.measure.survey import SurveyReport
+from ..engine.media import MediaInfo
 from ..engine.plan import Plan, plan_from_json
 from .managers import WorkQuerySet
 
@@ -57,6 +58,15 @@ class Shot(models.Model):
     @property
     def shown_under(self) -> Look:
         return Look.model_validate(self.look)
+
+    @property
+    def info(self) -> MediaInfo:
+        return MediaInfo.model_validate(self.media)
+
+    @property
+    def index_file(self) -> Path:
+        """Where the index of the footage is kept, so that no request reads through a file."""
+        return Path(settings.YELLOW_CLEAN.data) / "indexes" / f"{self.fingerprint}.json"
 
     @property
     def report(self) -> SurveyReport | None:

@@ -34,7 +34,7 @@ def run_survey(pk: int) -> None:
         if work is not None:
             shot = work.shot
             patches = [Patch.model_validate(p) for p in work.patches]
-            with closing(open_source(shot.path)) as source:
+            with closing(open_source(shot.path, shot.index_file)) as source:
                 report = survey(source, patches, progress=_reporter(work), stopped=_cancel_check(work))
             shot.survey = report.model_dump(mode="json", by_alias=True)
             Shot.objects.filter(pk=shot.pk).update(survey=shot.survey)
@@ -62,9 +62,11 @@ def _render(work: Render) -> None:
     chosen = range(work.first, work.stop)
     stopped, report = _cancel_check(work), _reporter(work)
     _spread(work, target, chosen, lambda share: report(0.85 * share), stopped)
-    with closing(open_source(work.shot.path)) as source:
-        assemble(target, source.info, chosen, folder, lambda share: report(0.85 + 0.13 * share), stopped)
-        delivery = delivery_report(source, target, chosen, baked=not work.plan.look.plain)
+    with closing(open_source(work.shot.path, work.shot.index_file)) as source:
+        assemble(target, source, chosen, folder, lambda share: report(0.85 + 0.13 * share), stopped)
+        measured = work.shot.report
+        patches = measured.patches if measured else ()
+        delivery = delivery_report(source, target, chosen, work.plan, patches=patches)
     for piece in folder.glob("frames_*.mkv"):
         piece.unlink()
     work.path, work.report = str(target.path), delivery.model_dump()
@@ -74,8 +76,8 @@ def _render(work: Render) -> None:
 def _spread(work: Render, target: Destination, chosen: range, report: Progress, stopped: StopCheck) -> None:
     """Have every missing segment made by the cluster."""
     pieces = segments(chosen)
-    missing = [p for p in pieces if not segment_done(target, work.folder, p)]
-    source = (work.shot.path, work.shot.fingerprint)
+    missing = [p for p in pieces if not segment_done(target, work.shot.info, work.folder, p)]
+    source = (work.shot.path, work.shot.fingerprint, str(work.shot.index_file))
     plan = work.plan.to_json()
     connected = client()
     waiting = {

@@ -19,7 +19,7 @@ from ..engine.measure.patch import Patch
 from ..engine.measure.profile import NoiseProfile
 from ..engine.measure.survey import finding_kinds
 from ..engine.media import OUTPUT_FORMATS, SEQUENCE_ENDINGS, fingerprint, probe
-from ..engine.media.sequence import sequence_files
+from ..engine.media import sequence_files
 from ..engine.plan import Plan, Step
 from ..engine.propose import propose
 from ..engine.render import frames_in

@@ -41,7 +41,7 @@ class _Opened:
     def pipeline(self, shot: Shot, plan: Plan) -> Pipeline:
         key = f"{shot.path}:{shot.fingerprint}"
         with self._lock:
-            footage = self._footage.pop(key, None) or Footage(open_source(shot.path))
+            footage = self._footage.pop(key, None) or Footage(open_source(shot.path, shot.index_file))
             self._footage[key] = footage
             if len(self._footage) > OPEN_SHOTS:
                 gone, _ = self._footage.popitem(last=False)

@@ -6,10 +6,13 @@ import hashlib
 from pathlib import Path
 
 from ..errors import BadInput
+from .formats import OUTPUT_FORMATS, Destination, destination
+from .index import stamp_of
 from .info import AudioTrack, MediaInfo, Source
-from .sequence import SEQUENCE_ENDINGS, SequenceSource, is_sequence_name, sequence_files
+from .names import SEQUENCE_ENDINGS, is_sequence_name, sequence_files
+from .sequence import SequenceSource
 from .video import VideoSource
-from .writers import OUTPUT_FORMATS, Destination, destination, open_writer
+from .writers import open_writer
 
 __all__ = [
     "OUTPUT_FORMATS",
@@ -18,19 +21,24 @@ __all__ = [
     "Destination",
     "MediaInfo",
     "Source",
+    "VideoSource",
     "destination",
+    "files_of",
     "fingerprint",
     "open_source",
     "open_writer",
     "probe",
+    "sequence_files",
+    "stamp",
 ]
 
 _SAMPLE = 1 << 20
 
 
-def open_source(path: str | Path) -> Source:
+def open_source(path: str | Path, kept_index: Path | None = None) -> Source:
     """Open footage for reading: a video file, a sequence pattern, a member of one, or its folder.
 
+    `kept_index` names a file in which the index of a video is kept, so that it is made only once.
     Raises `BadInput` with one clear line for anything that is not readable footage.
     """
     path = Path(path)
@@ -40,20 +48,37 @@ def open_source(path: str | Path) -> Source:
         raise BadInput(f"{path}: does not exist; check the path.")
     if path.stat().st_size == 0:
         raise BadInput(f"{path}: is empty (0 bytes); copy it again from the original.")
-    return VideoSource(path)
+    return VideoSource(path, kept_index)
 
 
-def probe(path: str | Path) -> MediaInfo:
+def probe(path: str | Path, kept_index: Path | None = None) -> MediaInfo:
     """Describe footage after proving that its first frame decodes."""
-    source = open_source(path)
+    source = open_source(path, kept_index)
     source.close()
     return source.info
 
 
+def files_of(path: str | Path) -> list[Path]:
+    """The files that footage is made of. Raises `BadInput` where there are none."""
+    path = Path(path)
+    if is_sequence_name(path) or path.is_dir():
+        return sequence_files(path)
+    if not path.exists():
+        raise BadInput(f"{path}: does not exist; check the path.")
+    return [path]
+
+
+def stamp(path: str | Path) -> str:
+    """Tells footage from other footage under its name without reading it: sizes and times of change."""
+    files = files_of(path)
+    if len(files) == 1:
+        return stamp_of(files[0])
+    return hashlib.sha256(" ".join(f"{f.name} {stamp_of(f)}" for f in files).encode()).hexdigest()
+
+
 def fingerprint(path: str | Path) -> str:
     """A content hash that is cheap on large files: size, and the first, middle and last MiB of each."""
-    path = Path(path)
-    files = sequence_files(path) if is_sequence_name(path) or path.is_dir() else [path]
+    files = files_of(path)
     digest = hashlib.sha256()
     for file in files:
         size = file.stat().st_size

@@ -5,6 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 from typing import Literal, Protocol
 
+import numpy as np
 from pydantic import BaseModel, ConfigDict
 
 from ..errors import BadInput
@@ -43,7 +44,13 @@ class MediaInfo(BaseModel):
     kind: Literal["video", "sequence"]
     width: int
     height: int
+    pixel_aspect: str = "1"
+    """Width of a pixel over its height, as a fraction, of the upright picture."""
+    rotation: Literal[0, 90, 180, 270] = 0
+    """Degrees counter-clockwise by which the stored picture is turned to stand upright; frames are upright."""
     frames: int
+    first_number: int = 0
+    """Number of the first picture of a sequence."""
     rate: str
     bit_depth: int
     chroma: Literal["4:2:0", "4:2:2", "4:4:4", "4:1:1", "4:4:0", "rgb", "gray"]
@@ -53,6 +60,8 @@ class MediaInfo(BaseModel):
     primaries: str
     transfer: str
     matrix: str
+    siting: str = "left"
+    """Where halved chroma lies (a key of `planes.SITINGS`)."""
     bit_rate: int | None = None
     timecode: str | None = None
     camera: str = ""
@@ -78,6 +87,27 @@ class MediaInfo(BaseModel):
     def fps(self) -> Fraction:
         return Fraction(self.rate)
 
+    @property
+    def stored_size(self) -> tuple[int, int]:
+        """Width and height before the picture is turned upright."""
+        return (self.height, self.width) if self.rotation in {90, 270} else (self.width, self.height)
+
+    @property
+    def stored_aspect(self) -> Fraction:
+        """Pixel aspect before the picture is turned upright."""
+        aspect = Fraction(self.pixel_aspect)
+        return 1 / aspect if self.rotation in {90, 270} else aspect
+
+
+def upright(picture: Array, rotation: int) -> Array:
+    """A stored picture, H×W or H×W×3, turned counter-clockwise by `rotation` degrees."""
+    return np.ascontiguousarray(np.rot90(picture, rotation // 90))
+
+
+def as_stored(picture: Array, rotation: int) -> Array:
+    """The way back from `upright`."""
+    return np.ascontiguousarray(np.rot90(picture, -rotation // 90))
+
 
 class Source(Protocol):
     """Footage that can be read frame by frame in any order."""
@@ -90,6 +120,10 @@ class Source(Protocol):
     def luma(self, n: int) -> Array:
         """Y' of frame `n` with BT.709 weights, H×W; sources that hold it as it is spare the colour."""
         return luma(self.read(n))
+
+    def damage(self, n: int) -> str:
+        """What is wrong with frame `n`, known once it was read; empty when nothing is."""
+        return ""
 
     def close(self) -> None: ...
 

@@ -1,17 +1,23 @@
 """Between the planes of a video frame and encoded R'G'B' in float32.
 
 Level and matrix equations: ITU-T H.273 (07/2021), section 8.3, derived from K_R and K_B alone, so
-that the two directions cannot drift apart. Chroma sits at the left of its luma pair and, in 4:2:0,
-half way between two lines (chroma sample location type 0, the default of H.264 and HEVC).
+that the two directions cannot drift apart. Where chroma has half the samples it is interpolated
+linearly between them on the way up. On the way down, chroma that came from halved samples goes back
+by the least-squares inverse of that interpolation, which returns the very samples it came from; chroma
+that never was halved is low-passed, so that sharp edges do not overshoot.
 """
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
+import cv2
 import numba as nb
 import numpy as np
 import numpy.typing as npt
+from scipy import sparse
+from scipy.linalg import solveh_banded
 
 from ..frames import Array, Frame
 from ..parallel import in_bands
@@ -43,38 +49,50 @@ class Coding:
         return middle, float((1 << self.bits) - 1) if self.full_range else 224.0 * (1 << (self.bits - 8))
 
 
+SITINGS = {
+    "left": (0.0, 0.5), "center": (0.5, 0.5), "topleft": (0.0, 0.0),
+    "top": (0.5, 0.0), "bottomleft": (0.0, 1.0), "bottom": (0.5, 1.0),
+}  # fmt: skip
+"""Where the first chroma sample lies, in luma pixels across and down: chroma sample location types 0 to 5 of
+ITU-T H.273 (07/2021), figure 7, in their order. "left" is the default of H.264 and HEVC."""
+
+HALVED = {"4:2:0": (True, True), "4:2:2": (True, False), "4:4:4": (False, False)}
+"""Whether chroma is halved across, and down."""
+
+
 @nb.njit(nogil=True, cache=True)
-def _upsampled(plane, y, x, vertical, horizontal):  # type: ignore[no-untyped-def]
-    """Bilinear value of a chroma plane at luma position (y, x), edges repeated."""
+def _upsampled(plane, y, x, vertical, horizontal, across, down):  # type: ignore[no-untyped-def]
+    """Linear interpolation of a chroma plane at luma position (y, x), edges repeated."""
     rows, columns = plane.shape
-    fy = (y - 0.5) * 0.5 if vertical else float(y)
-    fx = x * 0.5 if horizontal else float(x)
+    fy = (y - down) * 0.5 if vertical else float(y)
+    fx = (x - across) * 0.5 if horizontal else float(x)
     y0 = int(np.floor(fy))
     x0 = int(np.floor(fx))
     wy = np.float32(fy - y0)
     wx = np.float32(fx - x0)
     ya, yb = min(max(y0, 0), rows - 1), min(max(y0 + 1, 0), rows - 1)
-    xa, xb = min(x0, columns - 1), min(x0 + 1, columns - 1)
+    xa, xb = min(max(x0, 0), columns - 1), min(max(x0 + 1, 0), columns - 1)
     top = plane[ya, xa] * (1 - wx) + plane[ya, xb] * wx
     low = plane[yb, xa] * (1 - wx) + plane[yb, xb] * wx
     return top * (1 - wy) + low * wy
 
 
 @nb.njit(nogil=True, cache=True)
-def _yuv_rows(luma, cb, cr, vertical, horizontal, scales, k, out, first, end):  # type: ignore[no-untyped-def]
+def _yuv_rows(luma, cb, cr, vertical, horizontal, across, down, scales, k, out, first, end):  # type: ignore[no-untyped-def]
     y_offset, y_gain, c_offset, c_gain = scales
     for y in range(first, end):
         for x in range(luma.shape[1]):
             level = (np.float32(luma[y, x]) - y_offset) * y_gain
-            blue = (_upsampled(cb, y, x, vertical, horizontal) - c_offset) * c_gain
-            red = (_upsampled(cr, y, x, vertical, horizontal) - c_offset) * c_gain
+            blue = (_upsampled(cb, y, x, vertical, horizontal, across, down) - c_offset) * c_gain
+            red = (_upsampled(cr, y, x, vertical, horizontal, across, down) - c_offset) * c_gain
             out[y, x, 0] = level + k[0] * red
             out[y, x, 1] = level + k[1] * blue + k[2] * red
             out[y, x, 2] = level + k[3] * blue
 
 
-def rgb_from_yuv(luma: Plane, cb: Plane, cr: Plane, coding: Coding) -> Frame:
-    """R'G'B' of three planes; the chroma planes may be half as wide, or half as wide and high."""
+def rgb_from_yuv(luma: Plane, cb: Plane, cr: Plane, coding: Coding, siting: str = "left") -> Frame:
+    """R'G'B' of three planes; the chroma planes may be half as wide, or half as wide and high, with their
+    first sample where `siting` (a key of `SITINGS`) says."""
     height, width = luma.shape
     y_offset, y_span = coding.luma_scale
     c_offset, c_span = coding.chroma_scale
@@ -84,7 +102,7 @@ def rgb_from_yuv(luma: Plane, cb: Plane, cr: Plane, coding: Coding) -> Frame:
     k = np.array([2 * (1 - kr), -2 * kb * (1 - kb) / kg, -2 * kr * (1 - kr) / kg, 2 * (1 - kb)], np.float32)
     halved = cb.shape[0] < height, cb.shape[1] < width
     out = np.empty((height, width, 3), np.float32)
-    in_bands(height, lambda a, b: _yuv_rows(luma, cb, cr, *halved, scales, k, out, a, b))
+    in_bands(height, lambda a, b: _yuv_rows(luma, cb, cr, *halved, *SITINGS[siting], scales, k, out, a, b))
     return out
 
 
@@ -100,21 +118,24 @@ def rgb_from_gbr(green: Plane, blue: Plane, red: Plane, coding: Coding) -> Frame
     return result
 
 
-def yuv_from_rgb(rgb: Frame, coding: Coding, chroma: str) -> tuple[Plane, Plane, Plane]:
+def yuv_from_rgb(
+    rgb: Frame, coding: Coding, chroma: str, *, siting: str = "left", came_from: str = "4:4:4"
+) -> tuple[Plane, Plane, Plane]:
     """Y'CbCr planes as uint16 (uint8 for 8 bits) with chroma "4:4:4", "4:2:2" or "4:2:0".
 
-    Chroma is low-passed with [1 2 1]/4 across the pair it stands for and, in 4:2:0, averaged over
-    two lines. Odd sizes round the chroma planes up.
+    `came_from` is the sampling of the picture's source: along an axis that was halved there, chroma goes
+    down by the exact inverse of how it came up. Odd sizes round the chroma planes up.
     """
     kr, kb = KR_KB[coding.matrix]
     rgb = np.nan_to_num(rgb)
     luma = rgb @ np.array([kr, 1 - kr - kb, kb], np.float32)
     cb = (rgb[..., 2] - luma) / np.float32(2 * (1 - kb))
     cr = (rgb[..., 0] - luma) / np.float32(2 * (1 - kr))
-    if chroma != "4:4:4":
-        cb, cr = _half_width(cb), _half_width(cr)
-    if chroma == "4:2:0":
-        cb, cr = _half_height(cb), _half_height(cr)
+    were = HALVED.get(came_from, (False, False))
+    for axis, (halve, was, phase) in enumerate(zip(HALVED[chroma], were, SITINGS[siting], strict=True)):
+        if halve:
+            down = _inverted if was else _averaged
+            cb, cr = (_along(1 - axis, down, plane, phase) for plane in (cb, cr))
     y_offset, y_span = coding.luma_scale
     c_offset, c_span = coding.chroma_scale
     return (
@@ -137,15 +158,34 @@ def _quantised(values: Array, coding: Coding) -> Plane:
     return whole.astype(np.uint16) if coding.bits > 8 else whole.astype(np.uint8)
 
 
-def _half_width(plane: Array) -> Array:
-    padded = np.pad(plane, ((0, 0), (1, 1)), mode="edge")
-    smooth = (padded[:, :-2] + 2 * padded[:, 1:-1] + padded[:, 2:]) * np.float32(0.25)
-    half: Array = smooth[:, ::2]
-    return half
+def _along(axis: int, down: Callable[[Array, float], Array], plane: Array, phase: float) -> Array:
+    """A plane halved along one axis by a function that halves its rows."""
+    return down(plane, phase) if axis == 0 else np.ascontiguousarray(down(plane.T, phase).T)
 
 
-def _half_height(plane: Array) -> Array:
-    if plane.shape[0] % 2:
-        plane = np.pad(plane, ((0, 1), (0, 0)), mode="edge")
-    half: Array = (plane[::2] + plane[1::2]) * np.float32(0.5)
-    return half
+def _averaged(lines: Array, phase: float) -> Array:
+    """Half of the rows, low-passed about where each lies: [1 1]/2 between two, [1 2 1]/4 on one."""
+    kernel = [0.5, 0.5] if phase == 0.5 else [0.25, 0.5, 0.25]
+    above = 1 if phase == 0 else 0
+    padded = cv2.copyMakeBorder(lines, above, 2, 0, 0, cv2.BORDER_REPLICATE)
+    count = (len(lines) + 1) // 2
+    return sum(  # type: ignore[return-value]
+        padded[k : k + 2 * count - 1 : 2] * np.float32(weight) for k, weight in enumerate(kernel)
+    )
+
+
+def _inverted(lines: Array, phase: float) -> Array:
+    """The rows whose interpolation comes closest to `lines`, in the least-squares sense: where `lines` were
+    interpolated from such rows, those rows themselves."""
+    count = (len(lines) + 1) // 2
+    if count == 1:
+        return lines.mean(axis=0, keepdims=True)
+    place = (np.arange(len(lines)) - phase) / 2
+    before = np.floor(place).astype(int)
+    share = (place - before).astype(np.float32)
+    rows, columns = np.tile(np.arange(len(lines)), 2), np.clip(np.append(before, before + 1), 0, count - 1)
+    up = sparse.csr_array((np.append(1 - share, share), (rows, columns)), (len(lines), count))
+    gram = up.T @ up
+    banded = np.stack([np.append(0, gram.diagonal(1)), gram.diagonal()])
+    solved: Array = solveh_banded(banded, up.T @ lines, check_finite=False)
+    return solved

@@ -2,67 +2,28 @@
 
 from __future__ import annotations
 
-import re
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
 
 import numpy as np
+import numpy.typing as npt
 import OpenImageIO as oiio
 
 from ..errors import BadInput
-from ..frames import Frame
-from .info import MediaInfo, Source, checked_frame, checked_size
-from .tags import UNKNOWN, camera_tags
-
-SEQUENCE_ENDINGS = {".png", ".tif", ".tiff", ".dpx", ".exr"}
-DEFAULT_RATE = "24"
-
-_HASHES = re.compile(r"#+|%0?(\d*)d")
-_LAST_NUMBER = re.compile(r"(\d+)(?=\.[A-Za-z]+$)")
+from ..frames import Array, Frame
+from .info import MediaInfo, Source, checked_frame, checked_size, upright
+from .names import number_of, sequence_files
+from .picture_tags import FLOATS, told
 
 
-def is_sequence_name(path: Path) -> bool:
-    return path.suffix.lower() in SEQUENCE_ENDINGS
+@dataclass(frozen=True, slots=True)
+class Layers:
+    """A picture file whole: all its channels over its data window, as stored, and what it says of itself.
+    `colour` are the numbers of the channels that R', G' and B' are read from."""
 
-
-def numbered_name(pattern: Path, number: int) -> Path:
-    """The file of one number, from name_####.png, name_%04d.png or a member of the sequence."""
-    mark = _HASHES.search(pattern.name)
-    if mark:
-        width = int(mark.group(1) or 1) if mark.group(0).startswith("%") else len(mark.group(0))
-    else:
-        mark = _LAST_NUMBER.search(pattern.name)
-        if not mark:
-            raise BadInput(f"{pattern}: holds no frame number; name a sequence as name_####{pattern.suffix}.")
-        width = len(mark.group(1))
-    name = f"{pattern.name[: mark.start()]}{number:0{width}d}{pattern.name[mark.end() :]}"
-    return pattern.with_name(name)
-
-
-def sequence_files(path: Path) -> list[Path]:
-    """The members in order. `path` is a pattern, a member, or a folder that holds one sequence."""
-    if path.is_dir():
-        members = sorted(p for p in path.iterdir() if is_sequence_name(p) and _LAST_NUMBER.search(p.name))
-        if not members:
-            raise BadInput(f"{path}: holds no numbered pictures (PNG, TIFF, DPX or EXR).")
-        path = members[0]
-    mark = _HASHES.search(path.name) or _LAST_NUMBER.search(path.name)
-    if mark is None:
-        if not path.is_file():
-            raise BadInput(f"{path}: does not exist; check the path.")
-        return [path]
-    before, after = path.name[: mark.start()], path.name[mark.end() :]
-    shape = re.compile(re.escape(before) + r"(\d+)" + re.escape(after) + "$")
-    folder = path.parent if path.parent.is_dir() else None
-    found = [(m, p) for p in (folder.iterdir() if folder else ()) if (m := shape.match(p.name))]
-    if not found:
-        raise BadInput(f"{path}: no file of that sequence exists; check the path.")
-    found.sort(key=lambda pair: int(pair[0].group(1)))
-    numbers = [int(m.group(1)) for m, _ in found]
-    missing = sorted(set(range(numbers[0], numbers[-1] + 1)) - set(numbers))
-    if missing:
-        raise BadInput(f"{path}: the sequence lacks frame {missing[0]} ({len(missing)} missing in all).")
-    return [p for _, p in found]
+    spec: oiio.ImageSpec
+    values: Array
+    colour: tuple[int, int, int]
 
 
 class SequenceSource(Source):
@@ -71,92 +32,128 @@ class SequenceSource(Source):
     def __init__(self, path: Path) -> None:
         self._files = sequence_files(path)
         first = _spec(self._files[0])
-        checked_size(str(self._files[0]), first.width, first.height)
-        rate, assumed = _rate(first)
-        camera, gain = camera_tags([{a.name: a.value for a in first.extra_attribs}])
+        ending = self._files[0].suffix.lower().lstrip(".")
+        fields = told(first, ending)
+        turned = fields["rotation"] in {90, 270}
+        width, height = first.full_width, first.full_height
+        checked_size(str(self._files[0]), width, height)
         self.info = MediaInfo(
             path=str(path),
             kind="sequence",
-            width=first.width,
-            height=first.height,
+            width=height if turned else width,
+            height=width if turned else height,
             frames=len(self._files),
-            rate=rate,
+            first_number=number_of(self._files[0]),
             bit_depth=first.getattribute("oiio:BitsPerSample") or first.format.basesize() * 8,
-            chroma="gray" if first.nchannels < 3 else "rgb",
-            codec=self._files[0].suffix.lower().lstrip("."),
+            chroma="gray" if len(set(_colour_channels(first))) < 3 else "rgb",
+            codec=ending,
             pixel_format=str(first.format),
             range="full",
-            primaries=UNKNOWN,
-            transfer=_transfer(first),
             matrix="rgb",
-            timecode=first.getattribute("smpte:TimeCode") or None,
-            camera=camera,
-            gain=gain,
-            notes=[f"No frame rate in the pictures; {rate} was assumed."] if assumed else [],
+            **fields,
         )
         self.read(0)
 
     def read(self, n: int) -> Frame:
         checked_frame(self.info, n)
         file = self._files[n]
-        pixels = _pixels(file)
-        if pixels.shape[:2] != (self.info.height, self.info.width):
+        spec, values = _read(file, colour_only=True)
+        width, height = self.info.stored_size
+        if (spec.full_height, spec.full_width) != (height, width):
             raise BadInput(
-                f"{file}: is {pixels.shape[1]}×{pixels.shape[0]} pixels, the sequence"
-                f" {self.info.width}×{self.info.height}; take it out or render it again."
+                f"{file}: is {spec.full_width}×{spec.full_height} pixels, the sequence"
+                f" {width}×{height}; take it out or render it again."
             )
-        if not np.isfinite(pixels).all():
+        if not np.isfinite(values).all():
             raise BadInput(f"{file}: holds values that are not numbers (NaN or infinite); render it again.")
-        return pixels
+        return upright(_on_display(spec, values), self.info.rotation)
+
+    def layers(self, n: int) -> Layers:
+        """The picture file of frame `n` with all its channels, as stored."""
+        checked_frame(self.info, n)
+        spec, values = _read(self._files[n], colour_only=False)
+        return Layers(spec, values, _colour_channels(spec))
 
     def close(self) -> None:
         """Nothing stays open between frames."""
 
 
-def _spec(file: Path) -> oiio.ImageSpec:
-    picture = oiio.ImageInput.open(str(file))
+def _on_display(spec: oiio.ImageSpec, values: Frame) -> Frame:
+    """The display window's pixels out of the data window's; black where there are none."""
+    left, top = spec.x - spec.full_x, spec.y - spec.full_y
+    height, width = values.shape[:2]
+    if (left, top, width, height) == (0, 0, spec.full_width, spec.full_height):
+        return values
+    shown = np.zeros((spec.full_height, spec.full_width, 3), np.float32)
+    inside, of_data = shared_windows(spec)
+    shown[inside] = values[of_data]
+    return shown
+
+
+def shared_windows(spec: oiio.ImageSpec) -> tuple[tuple[slice, slice], tuple[slice, slice]]:
+    """What display and data window have in common, as an index of the one and of the other."""
+    left, top = max(spec.x, spec.full_x), max(spec.y, spec.full_y)
+    right = max(min(spec.x + spec.width, spec.full_x + spec.full_width), left)
+    bottom = max(min(spec.y + spec.height, spec.full_y + spec.full_height), top)
+    return (
+        (slice(top - spec.full_y, bottom - spec.full_y), slice(left - spec.full_x, right - spec.full_x)),
+        (slice(top - spec.y, bottom - spec.y), slice(left - spec.x, right - spec.x)),
+    )
+
+
+def _colour_channels(spec: oiio.ImageSpec) -> tuple[int, int, int]:
+    """Which channels are R', G' and B': by name, else the first three; one three times for grey."""
+    names = [name.upper() for name in spec.channelnames]
+    if {"R", "G", "B"} <= set(names):
+        return names.index("R"), names.index("G"), names.index("B")
+    others = [k for k in range(spec.nchannels) if k != spec.alpha_channel]
+    if len(others) >= 3:
+        return others[0], others[1], others[2]
+    first = others[0] if others else 0
+    return first, first, first
+
+
+def _opened(file: Path) -> oiio.ImageInput:
+    asked = oiio.ImageSpec()
+    asked.attribute("oiio:UnassociatedAlpha", 1)  # as stored: nothing is multiplied into the colours
+    picture = oiio.ImageInput.open(str(file), asked)
     if picture is None:
-        raise BadInput(f"{file}: cannot be read as a picture ({_oiio_reason()}); render it again.")
+        raise BadInput(f"{file}: cannot be read as a picture ({_line(oiio.geterror())}); render it again.")
+    return picture
+
+
+def _spec(file: Path) -> oiio.ImageSpec:
+    picture = _opened(file)
     spec = picture.spec()
     picture.close()
     return spec
 
 
-def _pixels(file: Path) -> Frame:
-    """H×W×3; grey is repeated, alpha dropped. Partly readable files are refused."""
-    picture = oiio.ImageInput.open(str(file))
-    if picture is None:
-        raise BadInput(f"{file}: cannot be read as a picture ({_oiio_reason()}); render it again.")
+def _read(file: Path, *, colour_only: bool) -> tuple[oiio.ImageSpec, npt.NDArray[np.float32]]:
+    """Spec and float32 samples, H×W×3 of the colour or H×W×channels of all. Partly readable files are refused."""
+    picture = _opened(file)
     try:
-        values = picture.read_image(0, 0, 0, min(picture.spec().nchannels, 3), oiio.FLOAT)
+        spec = picture.spec()
+        colour = _colour_channels(spec)
+        first, end = (min(colour), max(colour) + 1) if colour_only else (0, spec.nchannels)
+        values = picture.read_image(0, 0, first, end, oiio.FLOAT)
         trouble = picture.geterror()
     finally:
         picture.close()
     if values is None or trouble:
         raise BadInput(f"{file}: is damaged or cut short ({_line(trouble)}); render it again.")
-    pixels = np.asarray(values, np.float32)
-    return pixels if pixels.shape[2] == 3 else np.repeat(pixels[..., :1], 3, axis=2)
-
-
-def _oiio_reason() -> str:
-    return _line(oiio.geterror())
+    samples = np.asarray(values, np.float32).reshape(spec.height, spec.width, end - first)
+    if colour_only and (first, end) != (colour[0], colour[2] + 1):
+        samples = samples[..., [k - first for k in colour]]
+    elif colour_only and end - first == 1:
+        samples = np.repeat(samples, 3, axis=2)
+    return spec, np.ascontiguousarray(samples)
 
 
 def _line(text: str) -> str:
     return text.strip().split("\n")[0].rstrip(".")[:160] or "no reason given"
 
 
-def _rate(spec: oiio.ImageSpec) -> tuple[str, bool]:
-    value = spec.getattribute("FramesPerSecond") or spec.getattribute("dpx:FrameRate")
-    if isinstance(value, tuple) and value[1]:
-        return (str(value[0]) if value[1] == 1 else f"{value[0]}/{value[1]}"), False
-    if isinstance(value, float) and value > 0:
-        return f"{round(value * 1000)}/1000", False
-    return DEFAULT_RATE, True
-
-
-def _transfer(spec: oiio.ImageSpec) -> Literal["linear", "unknown"]:
-    if spec.format not in (oiio.HALF, oiio.FLOAT):
-        return "unknown"
-    space = str(spec.getattribute("oiio:ColorSpace") or "").lower()
-    return "linear" if "lin" in space or "scene" in space or not space else "unknown"
+def is_float(spec: oiio.ImageSpec) -> bool:
+    """Whether a picture's samples are half, float or double."""
+    return spec.format in FLOATS

@@ -27,3 +27,27 @@ def shifted(timecode: str, frames: int, rate: Fraction) -> str:
     minutes, seconds = divmod(seconds, 60)
     hours, minutes = divmod(minutes, 60)
     return f"{hours % 24:02}:{minutes:02}:{seconds:02}{match.group(4)}{count:02}"
+
+
+def packed(timecode: str) -> int | None:
+    """The timecode as the 32 bits of SMPTE ST 12-1 that pictures keep: BCD of frames, seconds, minutes and hours
+    from the lowest byte up, bit 6 for drop-frame. None for what it cannot hold."""
+    match = _SHAPE.match(timecode)
+    if not match:
+        return None
+    hours, minutes, seconds, count = (int(match.group(k)) for k in (1, 2, 3, 5))
+    if count > 39:
+        return None
+    bits = 0
+    for value in (hours, minutes, seconds, count):
+        bits = bits << 8 | value // 10 << 4 | value % 10
+    return bits | (0x40 if match.group(4) in ";." else 0)
+
+
+def unpacked(bits: int) -> str:
+    """The way back from `packed`."""
+    hours, minutes, seconds, count = (
+        (bits >> shift & mask) for shift, mask in ((24, 0x3F), (16, 0x7F), (8, 0x7F), (0, 0x3F))
+    )
+    told = [f"{(value >> 4) * 10 + (value & 15):02}" for value in (hours, minutes, seconds, count)]
+    return ":".join(told[:3]) + (";" if bits & 0x40 else ":") + told[3]

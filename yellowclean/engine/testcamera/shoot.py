@@ -14,7 +14,7 @@ from ..errors import BadInput
 from ..frames import Array, Frame, Progress, StopCheck, never, raise_if
 from ..media import OUTPUT_FORMATS, Destination, MediaInfo, open_writer
 from ..media.info import checked_size
-from ..media.writers import OutputFormat
+from ..media.formats import OutputFormat
 from .scenes import RATE, SCENES, Motion
 from .sensor import Camera, expose
 

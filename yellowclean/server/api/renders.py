@@ -13,7 +13,7 @@ from django.utils.http import content_disposition_header
 from ninja import Router
 
 from ...engine.errors import BadInput
-from ...engine.media.sequence import sequence_files
+from ...engine.media import sequence_files
 from ..models import PlanVersion, Render, State
 from ..use_cases import cancel, request_render
 from .schemas import RenderIn, RenderOut

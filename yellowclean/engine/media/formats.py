@@ -1,0 +1,135 @@
+"""What can be written, and where: formats, and destinations under a temporary name until complete."""
+
+from __future__ import annotations
+
+import shutil
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from ..errors import BadInput
+from .info import MediaInfo
+from .names import numbered_name
+from .planes import HALVED
+from .tags import KR_KB
+
+
+@dataclass(frozen=True, slots=True)
+class OutputFormat:
+    """One way to write: name, ending, title, and for video the codec, pixel format, depth and chroma."""
+
+    name: str
+    ending: str
+    title: str
+    codec: str = ""
+    pixel_format: str = ""
+    bits: int = 16
+    chroma: str = "rgb"
+    full_range: bool = False
+    options: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def is_sequence(self) -> bool:
+        return not self.codec
+
+    def for_source(self, info: MediaInfo) -> OutputFormat:
+        """This format with the sampling "source" settled: that of the source, where chroma stands apart."""
+        if self.chroma != "source":
+            return self
+        if info.matrix not in KR_KB or info.chroma in {"rgb", "gray"}:
+            return replace(self, chroma="rgb", pixel_format="gbrp16le", full_range=True)
+        chroma = info.chroma if info.chroma in HALVED else "4:4:4"
+        pixel_format = f"yuv{chroma.replace(':', '')}p16le"
+        return replace(self, chroma=chroma, pixel_format=pixel_format, full_range=info.range == "full")
+
+    def segment(self, info: MediaInfo) -> OutputFormat:
+        """How a piece of a render in this format waits to be joined: the same samples, lossless."""
+        settled = self.for_source(info)
+        return replace(settled, name="segment", ending=".mkv", codec="ffv1", options=_FFV1)
+
+
+_FFV1 = {"level": "3", "slicecrc": "1", "slices": "4", "g": "1"}
+
+_FORMATS = (
+    OutputFormat(
+        "ffv1", ".mkv", "FFV1 in Matroska, 16-bit RGB, lossless", "ffv1", "gbrp16le", full_range=True,
+        options=_FFV1,
+    ),
+    OutputFormat(
+        "ffv1-source", ".mkv", "FFV1 in Matroska, 16-bit in the shot's own sampling, lossless, overshoots kept",
+        "ffv1", chroma="source", options=_FFV1,
+    ),
+    OutputFormat(
+        "prores-hq", ".mov", "ProRes 422 HQ in QuickTime, 10-bit", "prores_ks", "yuv422p10le", 10, "4:2:2",
+        options={"profile": "hq", "vendor": "apl0"},
+    ),
+    OutputFormat(
+        "prores-4444", ".mov", "ProRes 4444 in QuickTime, 10-bit 4:4:4", "prores_ks", "yuv444p10le", 10,
+        "4:4:4", options={"profile": "4444", "vendor": "apl0"},
+    ),
+    OutputFormat(
+        "h264", ".mp4", "H.264 in MP4, 10-bit 4:2:0", "libx264", "yuv420p10le", 10, "4:2:0",
+        options={"crf": "14", "preset": "medium"},
+    ),
+    OutputFormat("png", ".png", "PNG sequence, 16-bit"),
+    OutputFormat("tiff", ".tif", "TIFF sequence, 16-bit"),
+    OutputFormat("exr", ".exr", "OpenEXR sequence, half float"),
+)  # fmt: skip
+OUTPUT_FORMATS = {fmt.name: fmt for fmt in _FORMATS}
+
+_ENDINGS = {
+    ".mkv": "ffv1", ".mov": "prores-hq", ".mp4": "h264", ".m4v": "h264",
+    ".png": "png", ".tif": "tiff", ".tiff": "tiff", ".exr": "exr",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Destination:
+    """Where a result goes and how it is written."""
+
+    path: Path
+    format: OutputFormat
+
+    @property
+    def partial(self) -> Path:
+        """The temporary file (video) or folder (sequence) beside the asked name."""
+        stem = f".{self.path.name}.partial"
+        return self.path.with_name(stem if self.format.is_sequence else stem + self.path.suffix)
+
+    def member(self, number: int) -> Path:
+        """The unfinished file of one frame of a sequence."""
+        return self.partial / numbered_name(self.path, number).name
+
+    def discard(self) -> None:
+        """Remove whatever was begun."""
+        if self.partial.is_dir():
+            shutil.rmtree(self.partial, ignore_errors=True)
+        else:
+            self.partial.unlink(missing_ok=True)
+
+    def publish(self) -> None:
+        """Give the finished result its asked name."""
+        if not self.format.is_sequence:
+            self.partial.replace(self.path)
+            return
+        for file in sorted(self.partial.iterdir()):
+            file.replace(self.path.parent / file.name)
+        self.partial.rmdir()
+
+
+def destination(path: str | Path, format_name: str | None = None) -> Destination:
+    """Choose the format from the ending, or check the asked one against it."""
+    path = Path(path)
+    chosen = format_name or _ENDINGS.get(path.suffix.lower())
+    if chosen not in OUTPUT_FORMATS:
+        names = ", ".join(f"{f.ending} ({name})" for name, f in OUTPUT_FORMATS.items())
+        raise BadInput(f"{path}: no format for that name; use one of {names}.")
+    fmt = OUTPUT_FORMATS[chosen]
+    if _ENDINGS.get(path.suffix.lower()) not in {
+        name for name, other in OUTPUT_FORMATS.items() if other.ending == fmt.ending
+    }:
+        raise BadInput(f"{path}: {chosen} needs a name that ends in {fmt.ending}.")
+    if not path.absolute().parent.is_dir():
+        raise BadInput(f"{path}: its folder does not exist; create it first.")
+    if fmt.is_sequence:
+        numbered_name(path, 0)
+    return Destination(path.absolute(), fmt)

@@ -1,0 +1,119 @@
+"""Numbered pictures on their way out: one file a frame, with whatever the source's own file held beside colour."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from types import TracebackType
+from typing import Self
+
+import numpy as np
+import OpenImageIO as oiio
+
+from ..errors import BadInput
+from ..frames import Array, Frame, as_uint16
+from .formats import Destination
+from .info import MediaInfo, Source, as_stored
+from .picture_tags import tell
+from .sequence import Layers, SequenceSource, is_float, shared_windows
+
+
+class SequenceWriter:
+    """One file a frame, in a folder that is emptied into the asked place when all are there."""
+
+    def __init__(self, target: Destination, info: MediaInfo, *, first: int, source: Source | None) -> None:
+        self._target, self._info, self._n, self._source = target, info, first, source
+        target.discard()  # what a killed render left is none of this one's frames
+        target.partial.mkdir()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if error is not None:
+            self._target.discard()
+        else:
+            self._target.publish()
+
+    def write(self, frame: Frame) -> None:
+        write_member(self._target, self._info, self._n, frame, self._source)
+        self._n += 1
+
+
+def write_member(target: Destination, info: MediaInfo, n: int, frame: Frame, source: Source | None = None) -> None:
+    """Write frame `n` of a shot into the unfinished folder, complete or not at all, under the number that it has
+    in the source. Alpha, further channels and the data window come from the source's own file."""
+    file = target.member(info.first_number + n)
+    half = target.format.name == "exr"
+    stored = as_stored(frame, info.rotation)
+    layers = source.layers(n) if isinstance(source, SequenceSource) else None
+    spec, values = _with_layers(target.format.name, stored, layers)
+    tell(spec, info, n)
+    spec.attribute("compression", "zips" if half else "none")
+    if target.format.name == "png":
+        spec.attribute("png:compressionLevel", 2)
+    begun = file.with_name(f".{file.name}{file.suffix}")
+    output = oiio.ImageOutput.create(str(begun))
+    samples = values if half else as_uint16(values)
+    done = output is not None and output.open(str(begun), spec) and output.write_image(samples)
+    if output is not None:
+        done = output.close() and done
+    if not done:
+        begun.unlink(missing_ok=True)
+        raise BadInput(f"{file}: could not be written; check the free space and the rights of its folder.")
+    begun.replace(file)
+
+
+def _with_layers(form: str, stored: Frame, layers: Layers | None) -> tuple[oiio.ImageSpec, Array]:
+    """The spec of a picture and its samples: the frame's colour, and the channels beside it that the format holds."""
+    height, width = stored.shape[:2]
+    kind = "uint16" if form != "exr" else "float" if layers and layers.spec.format == oiio.FLOAT else "half"
+    beside = _beside(form, layers)
+    if layers is None or (form != "exr" and not beside):
+        return oiio.ImageSpec(width, height, 3, kind), np.nan_to_num(stored).astype(np.float32)
+    was = layers.spec
+    inside, of_data = shared_windows(was)
+    if form == "exr":  # the source's own data window, what lies outside the display as it was
+        colour, others = layers.values[..., list(layers.colour)], layers.values[..., beside]
+        colour[of_data] = stored[inside]
+    else:
+        colour, others = stored, np.zeros((height, width, len(beside)), np.float32)
+        others[inside] = layers.values[of_data][..., beside]
+    spec = oiio.ImageSpec(colour.shape[1], colour.shape[0], 3 + len(beside), kind)
+    spec.channelnames = ("R", "G", "B", *(was.channelnames[k] for k in beside))
+    if was.alpha_channel in beside:
+        spec.alpha_channel = 3 + beside.index(was.alpha_channel)
+    if form == "exr":
+        spec.x, spec.y = was.x, was.y
+        spec.full_x, spec.full_y = was.full_x, was.full_y
+        spec.full_width, spec.full_height = was.full_width, was.full_height
+        formats = was.channelformats or (was.format,) * was.nchannels
+        spec.channelformats = (spec.format,) * 3 + tuple(_kept_as(formats[k]) for k in beside)
+    elif was.alpha_channel in beside and not is_float(was):
+        spec.attribute("oiio:UnassociatedAlpha", 1)
+    values = np.concatenate([np.nan_to_num(colour), others], axis=2)
+    return spec, np.ascontiguousarray(values, np.float32)
+
+
+def _beside(form: str, layers: Layers | None) -> list[int]:
+    """Numbers of the channels beside colour that a format can hold: all in OpenEXR, in TIFF those of integers, else
+    alpha alone."""
+    if layers is None:
+        return []
+    others = [k for k in range(layers.spec.nchannels) if k not in layers.colour]
+    if form == "exr" or (form == "tiff" and not is_float(layers.spec)):
+        return others
+    return [k for k in others if k == layers.spec.alpha_channel]
+
+
+def _kept_as(kind: oiio.TypeDesc) -> oiio.TypeDesc:
+    """The type in which OpenEXR keeps samples of a kind: its own three as they are, integers as float."""
+    return kind if kind in (oiio.TypeHalf, oiio.TypeFloat, oiio.TypeUInt32) else oiio.TypeFloat
+
+
+def outputs_of(target: Destination, info: MediaInfo, chosen: range) -> list[Path]:
+    """Every file that a render of the frames `chosen` will have written."""
+    if not target.format.is_sequence:
+        return [target.path]
+    return [target.path.parent / target.member(info.first_number + n).name for n in chosen]

@@ -1,0 +1,164 @@
+"""Video files on their way out: frames become planes, planes go into the encoder."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Sequence
+from pathlib import Path
+from types import TracebackType
+from typing import Any, Self
+
+import av
+import av.error
+import numpy as np
+from av.container import OutputContainer
+from av.video.frame import VideoFrame
+from av.video.stream import VideoStream
+
+from ..errors import BadInput
+from ..frames import Frame
+from .formats import Destination, OutputFormat
+from .info import MediaInfo, as_stored
+from .matroska import PIXEL_ASPECT_ROOM, write_pixel_aspect
+from .planes import SITINGS, Coding, Plane, gbr_from_rgb, yuv_from_rgb
+from .sound import Sound
+from .tags import KR_KB, MATRICES, PRIMARIES, TRANSFERS, code_of
+from .timecode import shifted
+
+_TAGS = {"movflags": "use_metadata_tags"}
+"""QuickTime and MP4 keep tags that are not of their own list, such as the gain, only when told to."""
+
+
+def coding_for(fmt: OutputFormat, info: MediaInfo) -> Coding:
+    """How a format codes the frames of a source."""
+    return Coding("rgb" if fmt.chroma == "rgb" else _matrix_to_write(info), fmt.bits, fmt.full_range)
+
+
+def coded(frame: Frame, fmt: OutputFormat, info: MediaInfo) -> tuple[Plane, ...]:
+    """The samples that a format keeps of an upright frame: what an encoder is given, and what a segment of a
+    render holds, so that both ways of rendering give one file."""
+    stored = as_stored(frame, info.rotation)
+    coding = coding_for(fmt, info)
+    if fmt.chroma == "rgb":
+        return gbr_from_rgb(stored, coding)
+    return yuv_from_rgb(stored, coding, fmt.chroma, siting=info.siting, came_from=info.chroma)
+
+
+class VideoWriter:
+    """Encodes frames in order. Leaving the `with` block normally publishes, else discards."""
+
+    def __init__(self, target: Destination, info: MediaInfo, *, first: int, audio_from: Path | None) -> None:
+        self._target, self._info = target, info
+        self._format = target.format.for_source(info)
+        if self._format.chroma == "4:2:0" and self._format.codec != "ffv1" and (info.width % 2 or info.height % 2):
+            raise BadInput(
+                f"{target.path}: {self._format.name} needs an even width and height, the shot is"
+                f" {info.width}×{info.height}; write ffv1 or prores-hq instead."
+            )
+        self._rate = info.fps
+        self._count = 0
+        self._coding = coding_for(self._format, info)
+        self._container: OutputContainer = av.open(str(target.partial), "w", container_options=_TAGS)
+        self._sound: Sound | None = None
+        try:
+            self._stream = self._video_stream(first)
+            if audio_from and info.audio:
+                length = info.frames / self._rate if info.frames else None
+                self._sound = Sound(audio_from, self._container, first / self._rate, length)
+        except BaseException:
+            self._abandon()
+            raise
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if error is not None:
+            self._abandon()
+            return
+        try:
+            self._container.mux(self._stream.encode(None))
+            if self._sound:
+                self._sound.mux_until(None)
+            self._container.close()
+            if self._aspect_by_hand:
+                write_pixel_aspect(self._target.partial, self._info.stored_size, self._info.stored_aspect)
+        except BaseException:
+            self._abandon()
+            raise
+        self._close_sound()
+        self._target.publish()
+
+    def write(self, frame: Frame) -> None:
+        """Encode the next frame, H×W×3."""
+        self.put(coded(frame, self._format, self._info))
+
+    def put(self, planes: Sequence[Plane]) -> None:
+        """Encode the next frame as its samples, which are those of `coded`."""
+        width, height = self._info.stored_size
+        picture = VideoFrame(width, height, self._format.pixel_format)
+        for plane, values in zip(picture.planes, planes, strict=True):
+            lines = np.zeros((plane.height, plane.line_size // values.dtype.itemsize), values.dtype)
+            lines[:, : values.shape[1]] = values
+            plane.update(lines.tobytes())
+        picture.pts, picture.time_base = self._count, 1 / self._rate
+        _tag(picture, self._info, self._coding)
+        if self._sound:
+            self._sound.mux_until(self._count / self._rate)
+        self._count += 1
+        self._container.mux(self._stream.encode(picture))
+
+    @property
+    def _aspect_by_hand(self) -> bool:
+        """Matroska takes the pixel aspect from a place that only codecs with one of their own reach."""
+        return self._target.path.suffix == ".mkv" and self._info.stored_aspect != 1
+
+    def _video_stream(self, first: int) -> VideoStream:
+        options = dict(self._format.options)
+        if self._format.chroma == "4:2:0":
+            options["chroma_sample_location"] = str(list(SITINGS).index(self._info.siting) + 1)
+        stream = self._container.add_stream(self._format.codec, rate=self._rate, options=options)
+        assert isinstance(stream, VideoStream)
+        stream.width, stream.height = self._info.stored_size
+        stream.pix_fmt = self._format.pixel_format
+        stream.codec_context.time_base = 1 / self._rate
+        stream.codec_context.thread_type = "AUTO"
+        if self._info.stored_aspect != 1:
+            stream.codec_context.sample_aspect_ratio = self._info.stored_aspect
+        if self._info.rotation:
+            stream.set_display_rotation(self._info.rotation)
+        _tag(stream.codec_context, self._info, self._coding)
+        if self._aspect_by_hand:
+            stream.metadata["title"] = " " * PIXEL_ASPECT_ROOM
+        if self._info.timecode:
+            timecode = shifted(self._info.timecode, first, self._rate)
+            stream.metadata["timecode"] = timecode
+            self._container.metadata["timecode"] = timecode
+        for key, value in (("model", self._info.camera), ("iso", self._info.gain)):
+            if value:
+                self._container.metadata[key] = value
+        return stream
+
+    def _close_sound(self) -> None:
+        if self._sound is not None:
+            self._sound.close()
+
+    def _abandon(self) -> None:
+        self._close_sound()
+        with contextlib.suppress(av.error.FFmpegError, ValueError):
+            self._container.close()
+        self._target.discard()
+
+
+def _matrix_to_write(info: MediaInfo) -> str:
+    return info.matrix if info.matrix in KR_KB else "bt709"
+
+
+def _tag(thing: Any, info: MediaInfo, coding: Coding) -> None:
+    """Colour tags, which must stand on the codec context and on every frame."""
+    thing.color_range = 2 if coding.full_range else 1
+    thing.colorspace = code_of(MATRICES, coding.matrix)
+    thing.color_primaries = code_of(PRIMARIES, info.primaries)
+    thing.color_trc = code_of(TRANSFERS, info.transfer)
