@@ -48,10 +48,18 @@ def shot_pair(
     height: int = 192,
     frames: int = 6,
     motion: tuple[float, float, float] | None = None,
+    light: tuple[float, float, float] = (1.0, 1.0, 1.0),
 ) -> tuple[list[Frame], list[Frame]]:
     """(footage, clean truth) of a test-camera shot, clipped as a recording would be."""
     recipe = ShotRecipe(
-        name=scene, scene=scene, camera=camera, width=width, height=height, frames=frames, motion=motion
+        name=scene,
+        scene=scene,
+        camera=camera,
+        width=width,
+        height=height,
+        frames=frames,
+        motion=motion,
+        light=light,
     )  # type: ignore[arg-type]
     light = scene_of(recipe)
     pairs = [frame_pair(recipe, light, n) for n in range(frames)]

@@ -18,6 +18,7 @@ from .errors import BadInput
 from .frames import LUMA_WEIGHTS, Array, Frame, Region, StopCheck, extended, never, raise_if, scaled
 from .measure.profile import NoiseProfile
 from .media import Source
+from .media.info import WILDEST, tamed, wild
 from .motion import Flow, Track, flow, prepared
 from .plan import Plan, Step
 from .reach.matte import matte
@@ -38,6 +39,7 @@ class Footage:
     def __init__(self, source: Source) -> None:
         self.source, self.info = source, source.info
         self.whole = Region(0, 0, self.info.width, self.info.height)
+        self._wild: dict[int, tuple[tuple[npt.NDArray[np.intp], ...], Frame]] = {}
         self._frames: BoundedCache[Frame] = BoundedCache(FRAME_CACHE_BYTES, lambda f: f.nbytes)
         self._lumas: BoundedCache[npt.NDArray[np.uint8]] = BoundedCache(32 << 20, lambda f: f.nbytes)
         self._flows: BoundedCache[Flow] = BoundedCache(128 << 20, lambda f: f.vectors.nbytes)
@@ -55,7 +57,19 @@ class Footage:
         return self._frames.get(n, lambda: self._read(n))
 
     def _read(self, n: int) -> Frame:
-        return self.source.read(n)
+        frame = self.source.read(n)
+        if wild(frame):
+            self._wild[n] = np.nonzero(np.abs(frame) > WILDEST), frame[np.abs(frame) > WILDEST]
+        return tamed(frame)
+
+    def with_wild(self, n: int, region: Region, result: Frame) -> Frame:
+        """A result with the source's own wild values, which no treatment can reckon with, in their places."""
+        if n not in self._wild:
+            return result
+        whole = np.full((self.info.height, self.info.width, 3), np.nan, np.float32)
+        whole[self._wild[n][0]] = self._wild[n][1]
+        part = whole[region.slices]
+        return np.where(np.isnan(part), result, part)
 
     def motion(self, n: int, neighbour: int) -> Track:
         """Motion from frame n to a neighbour, checked against the way back."""
@@ -106,7 +120,8 @@ class Pipeline:
     def frame(self, n: int, region: Region | None = None, scale: float = 1.0) -> Frame:
         """Frame n of the result, R'G'B' float32, of a region (default: all of it), reduced by `scale`."""
         region = self._checked(n, region)
-        return scaled(self.plan.look.applied(self._pulled(len(self._steps), n, region).rgb), scale)
+        result = self.footage.with_wild(n, region, self._pulled(len(self._steps), n, region).rgb)
+        return scaled(self.plan.look.applied(result), scale)
 
     def noise_left(self, n: int, region: Region | None = None) -> tuple[float, float]:
         """What the steps believe to have left of the noise's deviation: shares of luma and of chroma."""
@@ -117,7 +132,7 @@ class Pipeline:
     def source_frame(self, n: int, region: Region | None = None, scale: float = 1.0) -> Frame:
         """The same piece of the source."""
         region = self._checked(n, region)
-        return scaled(self.footage.frame(n)[region.slices], scale)
+        return scaled(self.footage.with_wild(n, region, self.footage.frame(n)[region.slices]), scale)
 
     def matte(self, step: int, n: int, region: Region | None = None, scale: float = 1.0) -> Array:
         """Where step number `step` of the plan (counted from 0, acting or not) acts in frame n: H×W, 0-1."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 import numpy as np
 
 from ..frames import LUMA_WEIGHTS, Array, Frame, weighted
@@ -37,6 +39,20 @@ OPPONENT = np.array(
     np.float32,
 )
 """One achromatic and two chromatic axes, orthonormal: rows of the transform from R'G'B'."""
+
+
+def opponent_axes(dead: Collection[str] = ()) -> Array:
+    """Orthonormal axes of the channels that live, by name ("r", "g", "b"): `OPPONENT` where all do; rows that are
+    too many, and columns of the dead, are zero."""
+    if not dead:
+        return OPPONENT
+    living = [k for k, name in enumerate("rgb") if name not in dead]
+    axes = np.zeros((3, 3), np.float32)
+    if len(living) == 2:
+        axes[0, living], axes[1, living] = np.sqrt(0.5), (np.sqrt(0.5), -np.sqrt(0.5))
+    elif living:
+        axes[0, living] = 1
+    return axes
 
 
 def chroma_sigma(cb: Array, cr: Array) -> Array:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from typing import cast
 
@@ -28,6 +28,14 @@ class Blocks:
     variance: Array
     clipped: Array
     detail: Array
+
+    def cut(self, but: Collection[str] = ()) -> Array:
+        """rows×columns: share of pixels cut off in any channel but those named."""
+        living = [k for k, name in enumerate("rgb") if name not in but]
+        if len(living) in {0, 3}:
+            return self.clipped[..., 3]
+        share: Array = self.clipped[..., living].max(axis=-1)
+        return share
 
 
 def block_statistics(

@@ -20,13 +20,19 @@ FEWEST = 12.0
 NARROWEST = 24
 """Codes that a picture spreads over before their evenness says anything."""
 
-SEEN_BITS = 10
+MOST_BITS, SEEN_BITS = 16, 10
 """Combs finer than this are of no consequence."""
+
+
+def code_bits(info: MediaInfo) -> int:
+    """Bits by which codes are counted: those recorded; floating point has none, and is looked at as 10 bits."""
+    return SEEN_BITS if info.is_float else min(info.bit_depth, MOST_BITS)
 
 
 def code_histogram(frame: Frame, info: MediaInfo) -> Histogram:
     """How often each code of the recorded luma (or of green, where R'G'B' is recorded) occurs."""
-    coding = Coding(info.matrix, info.bit_depth, info.range == "full")
+    bits = code_bits(info)
+    coding = Coding(info.matrix, bits, info.range == "full")
     offset, span = coding.luma_scale
     if info.chroma in {"rgb", "gray"} or info.matrix not in KR_KB:
         plane = frame[..., 1]
@@ -34,7 +40,7 @@ def code_histogram(frame: Frame, info: MediaInfo) -> Histogram:
         kr, kb = KR_KB[info.matrix]
         plane = frame @ np.array([kr, 1 - kr - kb, kb], np.float32)
     codes = np.rint(plane * np.float32(span) + np.float32(offset))
-    top = (1 << info.bit_depth) - 1
+    top = (1 << bits) - 1
     return np.bincount(np.clip(codes, 0, top).astype(np.int64).ravel(), minlength=top + 1)
 
 

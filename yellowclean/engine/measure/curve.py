@@ -14,9 +14,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
+from scipy.stats import norm
 
 from ..colour.opponent import SIGNALS
 from ..errors import BadInput
@@ -49,14 +51,32 @@ FLATTEST = 0.25
 MOST_CLIPPED = 0.01
 """Share of a block's pixels that may be cut off."""
 
+MOST_CUT, LIKE_NOISE = 0.9, 0.2
+"""Share of a block's pixels that may be cut off a channel where what is left looks like noise cut at one end, so that
+its variance tells that of the whole; and how far (relative) it may look otherwise. A channel of which more is gone
+everywhere is dead."""
+
+ENOUGH_WHOLE = 0.05
+"""Share of the blocks that has to be whole in all channels; else those are looked at which are whole in some."""
+
 FLAT_QUANTILE = 0.10
 Z_FLAT = -1.2816
+
+FEWEST_BLOCKS = 4
+
+AS_GOOD_AS_NONE = 0.1
+"""Sigmas in CV below which differences say nothing against a measurement."""
+
+Channel = Literal["r", "g", "b"]
+CHANNELS: tuple[Channel, ...] = ("r", "g", "b")
+Mask = npt.NDArray[np.bool_]
 
 
 @dataclass(frozen=True, slots=True)
 class Sample:
     """The blocks of all pairs: K×6 each, `detail` K. `whole` tells for which signals a block can be used:
-    blue may be cut off at black where green is not. `far` is None where nothing is carried along."""
+    blue may be cut off at black where green is not. `far` is None where nothing is carried along. `dead` names
+    the channels that are cut off everywhere, `cut` those that are partly so."""
 
     level: Array
     spatial: Array
@@ -65,20 +85,48 @@ class Sample:
     detail: Array
     far: Array | None
     moved: bool
+    dead: list[Channel]
+    cut: list[Channel]
 
     @staticmethod
-    def of(pairs: Sequence[Pair]) -> Sample:
+    def of(pairs: Sequence[Pair], limits: tuple[float, float]) -> Sample:
+        level = np.concatenate([p.spatial.level.reshape(-1, 6) for p in pairs])
+        spatial = np.concatenate([p.spatial.variance.reshape(-1, 6) for p in pairs])
         varied = np.concatenate([p.variance().reshape(-1, 6) for p in pairs])
-        whole = np.concatenate([p.spatial.clipped.reshape(-1, 6) for p in pairs]) <= MOST_CLIPPED
-        whole &= np.isfinite(varied)
-        if whole[:, 3].sum() < 4:
+        clipped = np.concatenate([p.spatial.clipped.reshape(-1, 6) for p in pairs])
+        measured = np.isfinite(varied)
+        least = min(LEAST_BLOCKS, max(len(varied) // 2, FEWEST_BLOCKS))
+        whole = (clipped <= MOST_CLIPPED) & measured
+        dead: list[Channel] = []
+        cut: list[Channel] = []
+        for c, name in enumerate(CHANNELS):
+            partly = (clipped[:, c] > MOST_CLIPPED) & (clipped[:, c] <= MOST_CUT) & measured[:, c]
+            few = whole[:, c].sum() < least
+            if few and partly.sum() < least:
+                dead.append(name)
+                continue
+            if few:
+                cut.append(name)
+            known, likely = _uncut(level[partly, c], varied[partly, c], clipped[partly, c], limits)
+            rows = np.flatnonzero(partly)[likely]
+            grown = known[1][likely] / np.maximum(varied[rows, c], 1e-20)
+            level[rows, c], varied[rows, c] = known[0][likely], known[1][likely]
+            spatial[rows, c] *= grown
+            whole[rows, c] = True
+        living = [c for c, name in enumerate(CHANNELS) if name not in dead]
+        least = max(least, int(ENOUGH_WHOLE * len(varied)))
+        for s in (3, 4, 5):
+            whole[:, s] = _usable(whole[:, s], clipped[:, living], measured[:, s], least)
+        if not living or whole[:, 3].sum() < FEWEST_BLOCKS:
             raise BadInput("the noise cannot be measured: all of the picture is clipped, black or too small.")
         far = [p.far.reshape(-1, 6) for p in pairs if p.far is not None]
         sample = Sample(
-            level=np.concatenate([p.spatial.level.reshape(-1, 6) for p in pairs]),
-            spatial=np.concatenate([p.spatial.variance.reshape(-1, 6) for p in pairs]),
+            level=level,
+            spatial=spatial,
             varied=varied,
             whole=whole,
+            dead=dead,
+            cut=cut,
             detail=np.concatenate([p.exposure().reshape(-1) for p in pairs]),
             far=np.concatenate(far) if len(far) == len(pairs) else None,
             moved=any(p.temporal is not None for p in pairs),
@@ -107,10 +155,8 @@ class Sample:
         return levels
 
     def _bins(self, s: int) -> list[npt.NDArray[np.intp]]:
-        """The usable blocks of signal `s` by level; those of luma where its own are too few."""
+        """The usable blocks of signal `s` by level."""
         usable = np.flatnonzero(self.whole[:, s])
-        if len(usable) < LEAST_BLOCKS:
-            usable = np.flatnonzero(self.whole[:, 3])
         return [usable[i] for i in _level_bins(self.level[usable, s if s < 3 else 3] * CV_SCALE)]
 
     def bins(self, s: int) -> tuple[Array, Array, Array]:
@@ -130,25 +176,62 @@ class Sample:
         return at, np.array(sigma), np.array([len(i) for i in chosen], float)
 
 
-def blind_curve(pairs: Sequence[Pair]) -> tuple[NoiseCurve, float]:
-    """Sigma against level for all signals, and the confidence in it."""
-    sample = Sample.of(pairs)
+def _usable(whole: Mask, clipped: Array, measured: Mask, least: int) -> Mask:
+    """Blocks in which a signal of several channels can be used: those whole in all; where these are too few, those
+    whole in all that live; then those in which enough of each is left, and at last of one."""
+    for found in (
+        whole,
+        measured & (clipped <= MOST_CLIPPED).all(axis=1),
+        measured & (clipped <= MOST_CUT).all(axis=1),
+        measured & (clipped <= MOST_CLIPPED).any(axis=1),
+    ):
+        if found.sum() >= least:
+            return found
+    return found
+
+
+def _uncut(
+    level: Array, variance: Array, lost: Array, limits: tuple[float, float]
+) -> tuple[tuple[Array, Array], Mask]:
+    """(level, variance) of normal noise of which a share `lost` was cut off at black or white, and where that is
+    likely what happened: for max(Z, a) with Z unit normal and a = Φ⁻¹(lost), the mean is aΦ(a) + φ(a) and the mean
+    square a²Φ(a) + aφ(a) + 1 - Φ(a). Where detail is cut, or half a block is black, level and variance do not fit."""
+    a = norm.ppf(np.clip(lost, 1e-6, 1 - 1e-6))
+    mean = a * lost + norm.pdf(a)
+    left = np.maximum(a**2 * lost + a * norm.pdf(a) + 1 - lost - mean**2, 1e-6)
+    sigma = np.sqrt(variance / left)
+    black, white = limits
+    at_white = level - black > white - level
+    from_limit = np.where(at_white, white - level, level - black)
+    likely = np.abs(from_limit / np.maximum(sigma * (mean - a), 1e-12) - 1) < LIKE_NOISE
+    return (level + np.where(at_white, sigma, -sigma) * mean, sigma**2), likely
+
+
+def blind_curve(pairs: Sequence[Pair], limits: tuple[float, float]) -> tuple[NoiseCurve, float]:
+    """Sigma against level for all signals, and the confidence in it; `limits` are the levels of black and white."""
+    sample = Sample.of(pairs, limits)
     axis = np.linspace(0, CV_SCALE, CURVE_POINTS)
     lists: dict[str, list[float]] = {}
     disagreement = 0.0
     for s, name in enumerate(SIGNALS):
+        if name in sample.dead:
+            lists[f"{name}_cv"] = [0.0] * CURVE_POINTS
+            continue
         at, sigma, support = sample.bins(s)
         lists[f"{name}_cv"] = _smooth(axis, at, sigma * CV_SCALE, support).tolist()
         if name == "luma":
             smooth = np.interp(at, axis, lists["luma_cv"])
-            off = np.abs(np.log(np.maximum(sigma * CV_SCALE, 1e-3) / np.maximum(smooth, 1e-3)))
+            off = np.abs(
+                np.log(np.maximum(sigma * CV_SCALE, AS_GOOD_AS_NONE) / np.maximum(smooth, AS_GOOD_AS_NONE))
+            )
             disagreement = float(np.average(off, weights=support))
     levels_cv = sample.luma_levels_cv
     count = len(levels_cv)
     share = np.histogram(levels_cv, bins=np.append(axis - axis[1] / 2, np.inf))[0] / count
     support_factor = 1 - np.exp(-count / 1500)
     confidence = float(np.clip(support_factor * np.exp(-2 * disagreement) * (1 if sample.moved else 0.7), 0, 1))
-    return NoiseCurve(level_cv=axis.tolist(), share=share.tolist(), **lists), confidence
+    curve = NoiseCurve(level_cv=axis.tolist(), share=share.tolist(), dead=sample.dead, cut=sample.cut, **lists)
+    return curve, confidence
 
 
 def _level_bins(level_cv: Array) -> list[npt.NDArray[np.intp]]:

@@ -14,7 +14,7 @@ from typing import Protocol
 
 import numpy as np
 
-from ..colour.opponent import OPPONENT, SIGNALS
+from ..colour.opponent import SIGNALS
 from ..errors import BadInput
 from ..frames import Array, Frame, Progress, Region, StopCheck, luma, never, raise_if
 from ..media import Source
@@ -22,7 +22,7 @@ from ..motion import Movement
 from ..treat.stabilise import Stabiliser
 from .blocks import SIDE, block_statistics
 from .curve import blind_curve, noise_ratios
-from .pairs import Pair, pair_at
+from .pairs import CANDIDATES, Pair, pair_at
 from .patch import Patch, PatchReading, measure_patch
 from .places import automatic_patches
 from .profile import NoiseCurve, NoiseProfile, white_profile
@@ -35,6 +35,7 @@ ENOUGH_PIXELS = 1_000_000
 """Above it half of the blocks fix the figure of a frame."""
 
 LUMA_ALONE = np.ones((1, 1), np.float32)
+FEWEST_TILES = 8
 TILES = 320
 """Tiles of pure noise, over all places, from which the spectrum is read."""
 
@@ -45,7 +46,8 @@ class Watcher(Protocol):
     def wants(self, n: int) -> bool:
         """Whether frame n is to be shown whole; else its luma is enough."""
 
-    def show(self, n: int, plane: Array, frame: Frame | None, curve: NoiseCurve) -> None: ...
+    def show(self, n: int, plane: Array, frame: Frame | None, curve: NoiseCurve, damage: str) -> None:
+        """Frame n: its luma, the whole of it where that was wanted, and what is wrong with it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,22 +80,24 @@ def measure_noise(
     unusable or nothing in the shot can be measured.
     """
     chosen = frames or range(source.info.frames)
+    limits = source.info.clip_levels
     pairs: list[Pair] = []
     for n in _sample_frames(chosen):
         raise_if(stopped)
         pairs.append(pair_at(source, n))
     if progress:
         progress(0.2)
-    curve, confidence = blind_curve(pairs)
+    curve, confidence = blind_curve(pairs, limits)
     moved = any(pair.temporal is not None for pair in pairs)
     told = [_user_patch(source, patch, curve if moved else None) for patch in patches]
     if told:
         curve = _through_patches(curve, told)
-    profile = _with_spectrum(curve, confidence, pairs, source)
-    by_frame = _by_frame(source, chosen, pairs, curve, progress, stopped, watcher)
+    spectrum = _Spectrum(source, pairs, curve)
+    by_frame = _by_frame(source, chosen, spectrum, curve, progress, stopped, watcher)
+    profile = spectrum.profile(confidence)
     worst = chosen[int(np.argmax(by_frame))]
     if not told:
-        told = automatic_patches(source.read(worst), worst, curve, source.info.clip_levels)
+        told = automatic_patches(source.read(worst), worst, curve, limits)
     lengths = [p.motion.length.ravel() for p in pairs if p.motion is not None]
     movement = Movement.of(np.concatenate(lengths)) if lengths else Movement(0.0)
     return NoiseReading(profile, by_frame, told, movement)
@@ -128,44 +132,74 @@ def _through_patches(curve: NoiseCurve, readings: Sequence[PatchReading]) -> Noi
     return curve.model_copy(update=changed)
 
 
-def _with_spectrum(curve: NoiseCurve, confidence: float, pairs: Sequence[Pair], source: Source) -> NoiseProfile:
-    """Gather the spectrum from tiles that hold noise alone, in the stabilised opponent axes."""
-    flat = white_profile(1.0).model_copy(update={"curve": curve})
-    stabiliser = Stabiliser.of(flat)
-    gatherer = SpectrumGatherer()
-    for pair in pairs:
-        for tile in _noise_tiles(pair, curve, stabiliser, TILES // len(pairs)):
-            gatherer.add(tile)
-    base = flat.model_copy(
-        update={"confidence": confidence, "origin": f"{source.info.path}, blind over {len(pairs)} places"}
-    )
-    if len(gatherer) < 8:
-        return base.model_copy(update={"confidence": confidence * 0.5})
-    spectrum = gatherer.spectrum()
-    channels = OPPONENT.T @ gatherer.covariance() @ OPPONENT
-    deviation = np.sqrt(np.diag(channels))
-    return base.model_copy(
-        update={
+class _Spectrum:
+    """Gathers the spectrum, in the stabilised opponent axes, from tiles of pure noise of the compared pairs as their
+    frames pass by, so that none is kept longer than its pair needs."""
+
+    def __init__(self, source: Source, pairs: Sequence[Pair], curve: NoiseCurve) -> None:
+        self._source, self._pairs, self._curve = source, {pair.n: pair for pair in pairs}, curve
+        self._flat = white_profile(1.0).model_copy(update={"curve": curve})
+        self._stabiliser = Stabiliser.of(self._flat)
+        self._gatherer = SpectrumGatherer()
+        self._kept: dict[int, Frame] = {}
+        self._partners = {pair.other for pair in pairs if pair.temporal is not None}
+
+    def wants(self, n: int) -> bool:
+        return n in self._pairs or n in self._partners
+
+    def sampled(self, n: int) -> bool:
+        """Whether a pair ends in frame n."""
+        return n in self._pairs
+
+    def see(self, n: int, frame: Frame) -> None:
+        """Take the tiles of the pair that ends in frame n; keep a frame that a later pair is compared with."""
+        pair = self._pairs.get(n)
+        if pair is not None:
+            other = None
+            if pair.temporal is not None and pair.other is not None:
+                known = self._kept.get(pair.other)
+                other = self._source.read(pair.other) if known is None else known
+            most = TILES // len(self._pairs)
+            for tile in _noise_tiles(pair, frame, other, self._curve, self._stabiliser, most):
+                self._gatherer.add(tile)
+        self._kept = {k: f for k, f in self._kept.items() if k > n - CANDIDATES}
+        if n in self._partners:
+            self._kept[n] = frame
+
+    def profile(self, confidence: float) -> NoiseProfile:
+        origin = f"{self._source.info.path}, blind over {len(self._pairs)} places"
+        base = self._flat.model_copy(update={"confidence": confidence, "origin": origin})
+        if len(self._gatherer) < FEWEST_TILES:
+            return base.model_copy(update={"confidence": confidence * 0.5})
+        spectrum = self._gatherer.spectrum()
+        axes = self._stabiliser.axes
+        channels = axes.T @ self._gatherer.covariance() @ axes
+        deviation = np.sqrt(np.maximum(np.diag(channels), 0))
+        scale = np.outer(deviation, deviation)
+        correlation = np.divide(channels, scale, out=np.eye(3, dtype=channels.dtype), where=scale > 0)
+        update = {
             "spectrum": spectrum.tolist(),
-            "correlation": (channels / np.outer(deviation, deviation)).tolist(),
+            "correlation": np.clip(correlation, -1, 1).tolist(),
             "grain_px": grain_size(spectrum),
         }
-    )
+        return base.model_copy(update=update)
 
 
-def _noise_tiles(pair: Pair, curve: NoiseCurve, stabiliser: Stabiliser, most: int) -> list[Array]:
+def _noise_tiles(
+    pair: Pair, frame: Frame, other: Frame | None, curve: NoiseCurve, stabiliser: Stabiliser, most: int
+) -> list[Array]:
     """Tiles of pure noise: the compared difference (halved in variance), or flat tiles of the frame."""
     variance = pair.variance()
-    if pair.temporal is not None and pair.other is not None and pair.motion is not None:
+    if other is not None and pair.motion is not None:
         # A tile is compared by whole pixels: only where that suffices is its difference noise alone.
-        plain = block_statistics(pair.frame, (-np.inf, np.inf), pair.other, pair.motion.shift, refined=False)
+        plain = block_statistics(frame, (-np.inf, np.inf), other, pair.motion.shift, refined=False)
         variance = np.maximum(variance, plain.variance)
     blocks = pair.spatial
-    ratio = noise_ratios(variance[..., 3], blocks.level[..., 3], blocks.clipped[..., 3], curve)
+    ratio = noise_ratios(variance[..., 3], blocks.level[..., 3], blocks.cut(curve.broken), curve)
     rows, columns = ratio.shape[0] // 2, ratio.shape[1] // 2
     worst = ratio[: rows * 2, : columns * 2].reshape(rows, 2, columns, 2).max(axis=(1, 3))
     order = np.argsort(np.abs(worst - 1.05), axis=None)
-    height, width = pair.frame.shape[:2]
+    height, width = frame.shape[:2]
     tiles: list[Array] = []
     for row, column in zip(*np.unravel_index(order, worst.shape), strict=True):
         if len(tiles) >= most or not 0.6 < worst[row, column] < 1.3:
@@ -173,13 +207,13 @@ def _noise_tiles(pair: Pair, curve: NoiseCurve, stabiliser: Stabiliser, most: in
         here = Region(int(column) * TILE, int(row) * TILE, TILE, TILE).grown(MARGIN)
         if here.clipped(width, height) != here:
             continue
-        tile = stabiliser.opponent(np.ascontiguousarray(pair.frame[here.slices]))
-        if pair.temporal is not None and pair.other is not None and pair.motion is not None:
+        tile = stabiliser.opponent(np.ascontiguousarray(frame[here.slices]))
+        if other is not None and pair.motion is not None:
             dx, dy = (int(v) for v in pair.motion.shift[row * 2, column * 2])
             there = Region(here.x + dx, here.y + dy, here.width, here.height)
             if there.clipped(width, height) != there:
                 continue
-            tile = (tile - stabiliser.opponent(np.ascontiguousarray(pair.other[there.slices]))) / np.sqrt(2)
+            tile = (tile - stabiliser.opponent(np.ascontiguousarray(other[there.slices]))) / np.sqrt(2)
         tiles.append(tile - tile.mean(axis=(1, 2), keepdims=True))
     return tiles
 
@@ -187,7 +221,7 @@ def _noise_tiles(pair: Pair, curve: NoiseCurve, stabiliser: Stabiliser, most: in
 def _by_frame(
     source: Source,
     chosen: range,
-    pairs: Sequence[Pair],
+    spectrum: _Spectrum,
     curve: NoiseCurve,
     progress: Progress | None,
     stopped: StopCheck,
@@ -196,19 +230,23 @@ def _by_frame(
     """Luma sigma of each frame: its flattest blocks against the same quantile at the sampled places."""
     typical = white_profile(1.0).model_copy(update={"curve": curve}).typical_cv("luma")
     limits = source.info.clip_levels
-    usual = float(np.median([_flat_ratio(luma(p.frame), limits, curve) for p in pairs])) or 1.0
-    figures = []
+    ratios, sampled = np.zeros(len(chosen)), []
     for count, n in enumerate(chosen):
         raise_if(stopped)
-        frame = source.read(n) if watcher and watcher.wants(n) else None
+        whole = spectrum.wants(n) or (watcher is not None and watcher.wants(n))
+        frame = source.read(n) if whole else None
         plane = source.luma(n) if frame is None else luma(frame)
         if watcher:
-            watcher.show(n, plane, frame, curve)
-        ratio = _flat_ratio(plane, limits, curve)
-        figures.append(typical * ratio / usual if np.isfinite(ratio) else 0.0)
+            watcher.show(n, plane, frame if watcher.wants(n) else None, curve, source.damage(n))
+        if frame is not None:
+            spectrum.see(n, frame)
+        ratios[count] = _flat_ratio(plane, limits, curve)
+        if spectrum.sampled(n):
+            sampled.append(ratios[count])
         if progress:
             progress(1 - 0.8 * (1 - (count + 1) / len(chosen)))
-    return figures
+    usual = float(np.median(sampled)) if sampled else 0.0
+    return [float(figure) for figure in typical * ratios / (usual or 1.0)]
 
 
 def _flat_ratio(plane: Array, limits: tuple[float, float], curve: NoiseCurve) -> float:

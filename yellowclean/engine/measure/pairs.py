@@ -6,11 +6,11 @@ periods of a colour filter: false detail of demosaicing then moves along and fal
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ..frames import CV_SCALE, Array, Frame
+from ..frames import CV_SCALE, Array, Frame, luma
 from ..media import Source
 from ..motion import flow, prepared
 from .blocks import SIDE, Blocks, block_statistics
@@ -21,6 +21,9 @@ FAR = 5
 FROZEN_CV = 0.02
 """A typical difference below this is no noise of any camera: the frame was repeated."""
 
+
+PLATEAUS = 0.75
+"""Share of equal neighbours from which a block is made of plateaus: noise of a quarter of a code leaves fewer."""
 
 CANDIDATES = 3
 """Frames before a frame of which one is compared with it."""
@@ -41,11 +44,11 @@ class Motion:
 
 @dataclass(frozen=True, slots=True)
 class Pair:
-    """A frame, one before it, and where each block of it is found there."""
+    """A frame, one before it (`other`, by its number), and where each block of it is found there. The frames
+    themselves are not kept."""
 
     n: int
-    frame: Frame
-    other: Frame | None
+    other: int | None
     motion: Motion | None
     spatial: Blocks
     temporal: Blocks | None
@@ -73,7 +76,7 @@ LEAST_EXPOSED = 0.05
 def pair_at(source: Source, n: int) -> Pair:
     if n == 0:
         frame = source.read(0)
-        return Pair(n, frame, None, None, block_statistics(frame, source.info.clip_levels), None)
+        return Pair(n, None, None, _without_bands(block_statistics(frame, source.info.clip_levels), frame), None)
     predicted = not source.info.intra_only
     # in the order of the frames, so that a decoder seeks once
     distant = source.read(n - FAR) if predicted and n >= FAR else None
@@ -81,20 +84,36 @@ def pair_at(source: Source, n: int) -> Pair:
     frame = source.read(n)
     motions = {k: block_motion(frame, other, n - k) for k, other in before.items()}
     steadiest = min(reversed(motions), key=lambda k: float(np.median(motions[k].off_phase)))
-    other, motion = before[steadiest], motions[steadiest]
+    motion = motions[steadiest]
     limits = source.info.clip_levels
-    spatial, temporal = block_statistics(frame, limits), block_statistics(frame, limits, other, motion.shift)
+    spatial, temporal = (
+        block_statistics(frame, limits),
+        block_statistics(frame, limits, before[steadiest], motion.shift),
+    )
     finite = np.isfinite(temporal.variance[..., 3])
     typical = np.median(temporal.variance[finite][:, 3]) if finite.any() else 0.0
     repeated = typical < (FROZEN_CV / CV_SCALE) ** 2
     if repeated:
-        return Pair(n, frame, other, motion, spatial, None)
+        return Pair(n, steadiest, motion, _without_bands(spatial, frame), None)
     if distant is None and predicted:
         distant = source.read(min(n + FAR, source.info.frames - 1))
     far = None
     if distant is not None:
         far = block_statistics(frame, limits, distant, block_motion(frame, distant, FAR).shift).variance
-    return Pair(n, frame, other, motion, spatial, temporal, far)
+    return Pair(n, steadiest, motion, spatial, temporal, far)
+
+
+def _without_bands(blocks: Blocks, frame: Frame) -> Blocks:
+    """Spatial statistics in which blocks made of plateaus hold no noise: where most neighbours are equal, what
+    varies is the steps of a coarse quantiser."""
+    plane = luma(frame)
+    rows, columns = blocks.level.shape[:2]
+    equal = np.zeros((rows, columns))
+    for axis in (0, 1):
+        same = np.abs(np.diff(plane, axis=axis, append=np.float32(np.inf))) < FROZEN_CV / CV_SCALE
+        cut = same[: rows * SIDE, : columns * SIDE].reshape(rows, SIDE, columns, SIDE)
+        equal += cut.mean(axis=(1, 3)) / 2
+    return replace(blocks, variance=np.where((equal > PLATEAUS)[..., None], np.float32(0), blocks.variance))
 
 
 def block_motion(frame: Frame, other: Frame, apart: int) -> Motion:

@@ -7,6 +7,7 @@ texture as much as noise.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Literal
 
 import cv2
@@ -21,7 +22,7 @@ from .profile import NoiseCurve
 
 LEAST_SIDE = 16
 TOO_DARK_CV = 4.0
-CLIPPED_SHARE = 0.02
+CLIPPED_SHARE, DEAD_SHARE = 0.02, 0.98
 GRADIENT_SIGMAS = 6.0
 """A surface may rise by this many sigma across the patch before it is called a gradient."""
 
@@ -66,7 +67,7 @@ class Patch(BaseModel):
 class PatchReading(BaseModel):
     """What a patch showed. Sigmas and levels in 10-bit code values; `chroma_cv` is the RMS of Cb and Cr."""
 
-    model_config = ConfigDict(frozen=True)
+    model_config = ConfigDict(frozen=True, allow_inf_nan=False)
 
     patch: Patch
     flat: bool
@@ -120,7 +121,7 @@ def measure_pixels(
     signals = pixels @ SIGNAL_MATRIX.T.astype(np.float64)
     rest, surface, freedom = _detrended(signals)
     sigma = np.sqrt((rest**2).sum(axis=(0, 1)) / freedom)
-    reason, certainty = _verdict(pixels, rest, surface, sigma, limits)
+    reason, certainty = _verdict(pixels, rest, surface, sigma, limits, curve.broken if curve else ())
     if reason == "flat" and curve is not None:
         expected = float(curve.sigma_at(signals[..., 3].mean(), "luma"))
         if sigma[3] > MOST_OVER_CURVE * expected:
@@ -139,10 +140,13 @@ def _detrended(signals: Array) -> tuple[Array, Array, int]:
 
 
 def _verdict(
-    pixels: Array, rest: Array, surface: Array, sigma: Array, limits: tuple[float, float]
+    pixels: Array, rest: Array, surface: Array, sigma: Array, limits: tuple[float, float], broken: Sequence[str]
 ) -> tuple[Reason, float]:
     """The first thing wrong with a patch, and how sure its reading is (0-1)."""
-    beyond = ((pixels <= limits[0]) | (pixels >= limits[1])).mean(axis=(0, 1)).max()
+    shares = ((pixels <= limits[0]) | (pixels >= limits[1])).mean(axis=(0, 1))
+    # a channel that is not there at all, or nowhere whole, says nothing of the place
+    judged = [s for s, name in zip(shares, SIGNALS[:3], strict=True) if s < DEAD_SHARE and name not in broken]
+    beyond = max(judged) if judged else float((shares >= DEAD_SHARE).all())
     mean_cv = float(pixels.mean() * CV_SCALE)
     if mean_cv < TOO_DARK_CV:
         return "too dark", 0.0

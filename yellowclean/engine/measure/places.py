@@ -19,7 +19,7 @@ def automatic_patches(
 ) -> list[PatchReading]:
     """Up to `most` flat patches of a frame at different levels, the largest even area first."""
     blocks = block_statistics(frame, limits)
-    ratio = noise_ratios(blocks.variance[..., 3], blocks.level[..., 3], blocks.clipped[..., 3], curve)
+    ratio = noise_ratios(blocks.variance[..., 3], blocks.level[..., 3], blocks.cut(curve.broken), curve)
     found: list[PatchReading] = []
     for side in (4, 3, 2):
         if len(found) >= most:
@@ -37,7 +37,7 @@ def better_patch(
     """The nearest flat place of the frame for a patch that is not: of its size, or smaller."""
     blocks = block_statistics(frame, limits)
     level, variance = blocks.level[..., 3], blocks.variance[..., 3]
-    clipped = blocks.clipped[..., 3]
+    clipped = blocks.cut(curve.broken if curve else ())
     ratio = np.where(clipped > MOST_CLIPPED, np.inf, variance)
     if curve is not None:
         ratio = noise_ratios(variance, level, clipped, curve)

@@ -31,18 +31,32 @@ class NoiseCurve(BaseModel):
     cb_cv: list[float]
     cr_cv: list[float]
     share: list[float] = Field(description="Share of the measured pixels at each level, 0-1.")
+    dead: list[Literal["r", "g", "b"]] = Field(
+        [],
+        description="Channels cut off at black or white nearly everywhere: they hold no noise and are left alone.",
+    )
+
+    cut: list[Literal["r", "g", "b"]] = Field(
+        [], description="Channels nowhere whole: a part of their noise is cut off at black or white everywhere."
+    )
 
     @model_validator(mode="after")
     def _same_length(self) -> Self:
-        lengths = {len(values) for values in self.__dict__.values()}
+        lists = [values for name, values in self.__dict__.items() if name not in {"dead", "cut"}]
+        lengths = {len(values) for values in lists}
         if len(lengths) != 1 or min(lengths) < 2:
             raise ValueError("all lists of a noise curve need the same length, at least 2")
         if any(b <= a for a, b in zip(self.level_cv, self.level_cv[1:], strict=False)):
             raise ValueError("level_cv must rise")
-        everything = np.array(list(self.__dict__.values()))
+        everything = np.array(lists)
         if not np.isfinite(everything).all() or (everything[1:] < 0).any():
             raise ValueError("sigmas must be finite and not negative")
         return self
+
+    @property
+    def broken(self) -> list[str]:
+        """Channels whose clipping says nothing of a place, since it is everywhere."""
+        return [*self.dead, *self.cut]
 
     def signal(self, name: str) -> Array:
         """Sigma of one of `SIGNALS` in CV, as an array over the levels."""
@@ -62,7 +76,7 @@ class NoiseProfile(BaseModel):
     independent channels reads 1 everywhere at the first octave.
     """
 
-    model_config = ConfigDict(frozen=True, populate_by_name=True)
+    model_config = ConfigDict(frozen=True, populate_by_name=True, allow_inf_nan=False)
 
     schema_id: Literal["yellow-clean/noise-profile/1"] = Field("yellow-clean/noise-profile/1", alias="schema")
     name: str = ""

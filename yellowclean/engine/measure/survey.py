@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from array import array
 from collections.abc import Mapping, Sequence
 from typing import Any, Literal, TypeVar
 
@@ -12,6 +13,7 @@ from ..colour.opponent import OPPONENT
 from ..frames import Array, Frame, Progress, StopCheck, never
 from ..judge.ladder import Rung, ladder
 from ..media import MediaInfo, Source
+from ..media.info import Tame
 from ..motion import Movement
 from ..parallel import side_by_side
 from .findings import DETECTORS, Detector, Finding, Glance, Look, Place
@@ -35,6 +37,8 @@ LOOKS = 8
 class NoiseReport(BaseModel):
     """Noise in 10-bit code values: medians over the levels present, the curve, one figure a frame."""
 
+    model_config = ConfigDict(allow_inf_nan=False)
+
     luma_cv: float
     chroma_cv: float
     r_cv: float
@@ -57,7 +61,7 @@ class SourceCheck(BaseModel):
 class SurveyReport(BaseModel):
     """All that was measured of a shot."""
 
-    model_config = ConfigDict(populate_by_name=True)
+    model_config = ConfigDict(populate_by_name=True, allow_inf_nan=False)
 
     schema_id: Literal["yellow-clean/survey/1"] = Field("yellow-clean/survey/1", alias="schema")
     media: MediaInfo
@@ -117,6 +121,8 @@ def survey(
     progress: Progress | None = None, stopped: StopCheck = never,
 ) -> SurveyReport:  # fmt: skip
     """Measure a shot. See `measure_noise` for the arguments and errors."""
+    if source.info.is_float:
+        source = Tame(source)
     chosen = frames or range(source.info.frames)
     watcher = DetectorPass(source.info, chosen)
     reading = measure_noise(source, patches, frames=frames, progress=progress, stopped=stopped, watcher=watcher)
@@ -177,7 +183,7 @@ def _noise_findings(reading: NoiseReading, first: int) -> list[Finding]:
     frame = reading.patches[0].patch.frame if reading.patches else first + reading.noisiest
     share = monochrome_share(profile)
     values = [
-        ("noise", profile.typical_cv("luma"), "CV", ""),
+        ("noise", profile.typical_cv("luma"), "CV", _broken_channels(profile.curve)),
         ("colour noise", profile.chroma_cv, "CV", ""),
         ("grain", profile.grain_px, "px", f"{100 * share:.0f} % of its power is monochrome"),
     ]
@@ -188,6 +194,20 @@ def _noise_findings(reading: NoiseReading, first: int) -> list[Finding]:
         )
         for kind, value, unit, detail in values
     ]  # fmt: skip
+
+
+CHANNEL_NAMES = {"r": "red", "g": "green", "b": "blue"}
+
+
+def _broken_channels(curve: NoiseCurve) -> str:
+    """What is said of channels that are cut off."""
+    told = []
+    for channels, what in (
+        (curve.dead, "cut off everywhere and left as it is"),
+        (curve.cut, "cut off in part everywhere"),
+    ):
+        told += [f"{CHANNEL_NAMES[name]} is {what}" for name in channels]
+    return "; ".join(told)
 
 
 def monochrome_share(profile: NoiseProfile) -> float:
@@ -204,28 +224,34 @@ class DetectorPass:
         self._detectors = detectors
         picked = np.linspace(chosen.start, chosen.stop - 1, min(LOOKS, len(chosen)))
         self._picked = {round(n) for n in picked}
-        self._seen: dict[str, list[tuple[int, Any]]] = {d.kind: [] for d in detectors}
+        self._seen: dict[str, list[tuple[int, Any]]] = {d.kind: [] for d in detectors if not d.every_frame}
+        # of every frame a number or two are kept, so that the longest shot takes little more memory than a short one
+        self._series = {d.kind: array("d") for d in detectors if d.every_frame}
+        self._frames = array("q")
         self._before: Array | None = None
-        self._waiting: tuple[int, Array, Frame | None, NoiseCurve] | None = None
+        self._waiting: tuple[int, Array, Frame | None, NoiseCurve, str] | None = None
 
     def wants(self, n: int) -> bool:
         """Whether the whole of frame n is looked at, not its luma alone."""
         return n in self._picked
 
-    def show(self, n: int, plane: Array, frame: Frame | None, curve: NoiseCurve) -> None:
+    def show(self, n: int, plane: Array, frame: Frame | None, curve: NoiseCurve, damage: str = "") -> None:
         self._observe(plane)
-        self._waiting = n, plane, frame, curve
+        self._waiting = n, plane, frame, curve, damage
 
     def _observe(self, after: Array | None) -> None:
         """Let the detectors look at the frame that waited for its successor."""
         if self._waiting is None:
             return
-        n, plane, frame, curve = self._waiting
-        glance = Glance(n, self._info, plane, self._before, after, curve)
-        look = Look(n, self._info, plane, self._before, after, curve, frame) if frame is not None else None
+        n, plane, frame, curve, damage = self._waiting
+        glance = Glance(n, self._info, plane, self._before, after, curve, damage)
+        look = None
+        if frame is not None:
+            look = Look(n, self._info, plane, self._before, after, curve, damage, frame=frame)
         for detector in self._detectors:
             if detector.every_frame:
-                self._seen[detector.kind].append((n, detector.observe(glance)))
+                self._series[detector.kind].extend(detector.observe(glance))
+        self._frames.append(n)
         if look is not None:
             heavy = [d for d in self._detectors if not d.every_frame]
             for detector, observed in zip(heavy, side_by_side(lambda d: d.observe(look), heavy), strict=True):
@@ -235,4 +261,10 @@ class DetectorPass:
     def findings(self) -> list[Finding]:
         self._observe(None)
         self._waiting = None
-        return [d.conclude(self._seen[d.kind], self._info) for d in self._detectors]
+        return [d.conclude(self._all_seen(d), self._info) for d in self._detectors]
+
+    def _all_seen(self, detector: Detector) -> Sequence[tuple[int, Any]]:
+        if detector.every_frame:
+            numbers = np.array(self._series[detector.kind]).reshape(len(self._frames), -1)
+            return list(zip(self._frames, numbers, strict=True))
+        return self._seen[detector.kind]

@@ -79,6 +79,11 @@ class MediaInfo(BaseModel):
         return (0.0, 1.0) if self.range == "full" else (-0.065, 1.085)
 
     @property
+    def is_float(self) -> bool:
+        """Whether samples are recorded as floating point, which has no codes."""
+        return self.pixel_format in {"half", "float", "double"} or self.pixel_format.startswith(("gbrpf", "grayf"))
+
+    @property
     def intra_only(self) -> bool:
         """Whether every frame is coded for itself, so that no noise is carried from frame to frame."""
         return self.kind == "sequence" or self.codec in INTRA_CODECS
@@ -126,6 +131,39 @@ class Source(Protocol):
         return ""
 
     def close(self) -> None: ...
+
+
+WILDEST = 1024.0
+"""Frame values beyond ± so many whites are no light that was recorded: a broken pixel of a float picture."""
+
+
+class Tame(Source):
+    """Another source with wild values cut to what can be reckoned with."""
+
+    def __init__(self, source: Source) -> None:
+        self._source, self.info = source, source.info
+
+    def read(self, n: int) -> Frame:
+        return tamed(self._source.read(n))
+
+    def luma(self, n: int) -> Array:
+        return tamed(self._source.luma(n))
+
+    def damage(self, n: int) -> str:
+        return self._source.damage(n)
+
+    def close(self) -> None:
+        """The source stays open for whoever opened it."""
+
+
+def wild(frame: Array) -> bool:
+    """Whether a frame holds values that no light makes."""
+    return bool(frame.min(initial=0) < -WILDEST or frame.max(initial=0) > WILDEST)
+
+
+def tamed(frame: Array) -> Array:
+    """The frame, with wild values cut off."""
+    return np.clip(frame, -WILDEST, WILDEST) if wild(frame) else frame
 
 
 def checked_size(path: str, width: int, height: int) -> None:

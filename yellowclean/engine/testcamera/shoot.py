@@ -45,6 +45,8 @@ class ShotRecipe(BaseModel):
     height: int = 720
     seed: int = 9
     motion: tuple[float, float, float] | None = None
+    light: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    """Colour of the light on the scene: (0, 1, 0) is a pure green, in which nothing else shines back."""
     timecode: str = "01:00:00:00"
 
 
@@ -107,7 +109,7 @@ def scene_of(recipe: ShotRecipe) -> Callable[[int], Array]:
 
 def frame_pair(recipe: ShotRecipe, light: Callable[[int], Array], n: int) -> tuple[Frame, Frame]:
     """(footage, truth) of frame n before the codec, both R'G'B' as float."""
-    seen = light(n)
+    seen = light(n) * np.array(recipe.light, np.float32)
     ideal = expose(seen, recipe.camera.clean(), n)
     return expose(_with_faults(seen, recipe, n), recipe.camera, n), ideal
 

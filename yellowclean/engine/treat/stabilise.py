@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numba as nb
 import numpy as np
 
-from ..colour.opponent import OPPONENT
+from ..colour.opponent import opponent_axes
 from ..frames import Array, Frame
 from ..measure.profile import NoiseProfile
 from ..parallel import in_bands
@@ -27,26 +27,28 @@ SIGMA_FLOOR = 0.02 / 1023
 
 @dataclass(frozen=True, slots=True)
 class Stabiliser:
-    """Tables for R', G' and B': f over levels, its inverse and its bias over f."""
+    """Tables for R', G' and B': f over levels, its inverse and its bias over f; and the axes of the channels
+    that live."""
 
     forward: Array
     inverse: Array
     bias: Array
     start: Array
     step: Array
+    axes: Array
 
     @staticmethod
     def of(profile: NoiseProfile) -> Stabiliser:
         grid = np.linspace(LOW, HIGH, POINTS)
         tables = [_tables(grid, profile.curve.sigma_at(grid.astype(np.float32), c)) for c in "rgb"]
         forward, inverse, bias, start, step = (np.array(parts) for parts in zip(*tables, strict=True))
-        single = (forward, inverse, bias, start, step)
+        single = (forward, inverse, bias, start, step, opponent_axes(profile.curve.dead))
         return Stabiliser(*(np.ascontiguousarray(t, np.float32) for t in single))
 
     def opponent(self, rgb: Frame) -> Array:
         """Stabilised opponent planes, 3×H×W, each with noise deviation near 1."""
         planes = np.empty((3, *rgb.shape[:2]), np.float32)
-        in_bands(rgb.shape[0], lambda a, b: _forward_rows(rgb, self.forward, OPPONENT, planes, a, b))
+        in_bands(rgb.shape[0], lambda a, b: _forward_rows(rgb, self.forward, self.axes, planes, a, b))
         return planes
 
     def applied(self, rgb: Frame, before: Array, after: Array, removed: Array) -> Frame:
@@ -59,7 +61,7 @@ class Stabiliser:
         tables = self.inverse, self.bias, self.start, self.step
         in_bands(
             rgb.shape[0],
-            lambda a, b: _inverse_rows(rgb, before, after, removed, *tables, OPPONENT, out, a, b),
+            lambda a, b: _inverse_rows(rgb, before, after, removed, *tables, self.axes, out, a, b),
         )
         return out
 
@@ -108,7 +110,8 @@ def _inverse_rows(rgb, before, after, removed, inverse, bias, start, step, axes,
             for k in range(3):
                 changed = changed or before[k, y, x] != after[k, y, x]
             for c in range(3):
-                if not changed:
+                dead = axes[0, c] == 0 and axes[1, c] == 0 and axes[2, c] == 0
+                if dead or not changed:
                     out[y, x, c] = rgb[y, x, c]
                     continue
                 old = np.float32(0)

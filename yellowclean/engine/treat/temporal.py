@@ -12,6 +12,7 @@ import numba as nb
 import numpy as np
 
 from ..frames import Array
+from ..measure.profile import LEAST_DEVIATION
 from ..motion import Track
 from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity
@@ -22,6 +23,9 @@ DOUBT_PX, DOUBT_SHARE = 2.0, 0.1
 
 PATCH = 3
 """Half the side of the patch that decides trust: 7×7 pixels."""
+
+WEIGHTS = 0.5, 0.25, 0.25
+"""Parts of the axes in the energy of a difference; those that hold no noise have none."""
 
 SLACK = 3.0, 2.0
 """Deviations by which pure noise moves the energy and the mean of a patch by chance: less counts as none."""
@@ -62,10 +66,13 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
     squares = np.zeros(shape, np.float32)
     sums = total, weight, carried, squares
     place = np.array([window.x + core.x, window.y + core.y, core.x, core.y, p.search], np.float32)
-    slack = _slack(spectrum)
+    weights = _weights(sigma)
+    slack = _slack(spectrum, weights)
     for n in window.neighbours:
         other = around.stabiliser.opponent(window.pull(n).rgb)
-        _merge_neighbour(before, other, around.motion(window.n, n), place, sigma, slack, p.difference, *sums)
+        _merge_neighbour(
+            before, other, around.motion(window.n, n), place, (sigma, weights, slack), p.difference, *sums
+        )
     total /= weight
     share = np.array([p.luma, p.chroma, p.chroma], np.float32)[:, None, None] / 100
     after = before + share * (total - before)
@@ -75,28 +82,35 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
     return merged.part(window.wanted.within(core))
 
 
-def _slack(spectrum: Array) -> Array:
+def _weights(sigma: Array) -> Array:
+    """The parts of the axes that hold noise, 1 in all."""
+    weights = np.array(WEIGHTS, np.float32) * (sigma > 2 * LEAST_DEVIATION)
+    return weights / weights.sum() if weights.any() else np.array(WEIGHTS, np.float32)
+
+
+def _slack(spectrum: Array, weights: Array) -> Array:
     """By how much (energy, mean) of a patch differ by chance, for noise of this spectrum (axes×8×8)."""
     power = spectrum.astype(np.float64) ** 2
     pixels = (2 * PATCH + 1) ** 2
     independent = pixels * power.mean(axis=(1, 2)) ** 2 / (power**2).mean(axis=(1, 2))
-    weights = np.array([0.5, 0.25, 0.25])
-    energy = np.sqrt((weights**2 * 2 / independent).sum())
+    energy = np.sqrt((weights.astype(np.float64) ** 2 * 2 / independent).sum())
     low = power[0, :2, :2].mean() / power[0].mean()  # a patch's mean holds the lowest frequencies
     return np.array([SLACK[0] * energy, SLACK[1] * np.sqrt(low / pixels)], np.float32)
 
 
 def _merge_neighbour(
-    before: Array, other: Array, track: Track, place: Array, sigma: Array, slack: Array, limit: float,
+    before: Array, other: Array, track: Track, place: Array, noise: tuple[Array, Array, Array], limit: float,
     total: Array, weight: Array, carried: Array, squares: Array,
 ) -> None:  # fmt: skip
-    """Add one neighbour to the running sums, each pixel with its own trust."""
+    """Add one neighbour to the running sums, each pixel with its own trust. `noise` is the axes' deviation, their
+    weights, and the slack of a patch."""
+    sigma, weights, slack = noise
     height, width = before.shape[1:]
     warped = np.empty_like(before)
     gain, doubt = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
     in_bands(height, lambda a, b: _warp_rows(other, track.field, track.reduction, place, warped, gain, doubt, a, b))
     across = np.empty((2, height, width), np.float32)
-    in_bands(height, lambda a, b: _difference_rows(before, warped, gain, sigma, across, a, b))
+    in_bands(height, lambda a, b: _difference_rows(before, warped, gain, sigma, weights, across, a, b))
     in_bands(
         height,
         lambda a, b: _trust_rows(
@@ -186,7 +200,7 @@ def _warp_rows(other, vectors, reduction, place, warped, gain, doubt, first, end
 
 
 @nb.njit(nogil=True, cache=True)
-def _difference_rows(before, warped, gain, sigma, across, first, end):  # type: ignore[no-untyped-def]
+def _difference_rows(before, warped, gain, sigma, weights, across, first, end):  # type: ignore[no-untyped-def]
     """Row sums over the patch's width of the squared and the signed difference, in sigma units."""
     width = before.shape[2]
     energy = np.empty(width, np.float32)
@@ -197,7 +211,7 @@ def _difference_rows(before, warped, gain, sigma, across, first, end):  # type: 
             d0 = (before[0, y, x] - warped[0, y, x]) / sigma[0]
             d1 = (before[1, y, x] - warped[1, y, x]) / sigma[1]
             d2 = (before[2, y, x] - warped[2, y, x]) / sigma[2]
-            energy[x] = (2 * d0 * d0 + d1 * d1 + d2 * d2) / (4 * expected)
+            energy[x] = (weights[0] * d0 * d0 + weights[1] * d1 * d1 + weights[2] * d2 * d2) / expected
             signed[x] = d0 / np.sqrt(expected)
         for x in range(width):
             e = np.float32(0)

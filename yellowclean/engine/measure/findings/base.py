@@ -42,7 +42,7 @@ class Finding(BaseModel):
     """One measured fault with its unit, tolerance and place. `detail` says the rest in words; `spots`
     lists single places where the fault is made of such (at most `MOST_SPOTS`)."""
 
-    model_config = ConfigDict(frozen=True)
+    model_config = ConfigDict(frozen=True, allow_inf_nan=False)
 
     kind: str
     value: float
@@ -70,9 +70,11 @@ class Glance:
     before: Array | None
     after: Array | None
     curve: NoiseCurve
+    damage: str = ""
+    """What the decoder says is wrong with the frame."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Look(Glance):
     """The same with the whole frame, and what is found in it for several detectors."""
 
@@ -93,7 +95,7 @@ class Look(Glance):
 class Detector:
     """Finds one kind of fault. `observe` looks at a frame and keeps little; `conclude` gets all that was
     kept, in the order of the frames, and gives the finding. With `every_frame` it gets a `Glance` at all
-    frames, else a `Look` at a spread of them."""
+    frames and keeps a tuple of as many numbers of each, else a `Look` at a spread of them."""
 
     kind: str
     unit: str

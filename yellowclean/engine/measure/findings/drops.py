@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Sequence
 
 import cv2
@@ -22,24 +21,24 @@ STEADY = 0.35
 """By how much the steps around may differ among themselves, as a share of their mean."""
 
 
-def observe(look: Glance) -> Array:
-    """Luma at 240 px across."""
-    height = max(round(look.luma.shape[0] * WIDTH / look.luma.shape[1]), 8)
-    small: Array = cv2.resize(look.luma, (WIDTH, height), interpolation=cv2.INTER_AREA)
-    return small
+def observe(look: Glance) -> tuple[float, float]:
+    """Movement of the whole picture (x, y) since the frame before, by phase correlation at 240 px across."""
+    if look.before is None:
+        return 0.0, 0.0
+    before, here = (_small(plane) for plane in (look.before, look.luma))
+    window = cv2.createHanningWindow(here.shape[::-1], cv2.CV_32F)
+    x, y = cv2.phaseCorrelate(before, here, window)[0]
+    return float(x), float(y)
 
 
-def steps(pictures: Sequence[Array]) -> Array:
-    """(N-1)×2 movement of the whole picture from each frame to the next, by phase correlation."""
-    if len(pictures) < 2:
-        return np.zeros((0, 2))
-    window = cv2.createHanningWindow(pictures[0].shape[::-1], cv2.CV_32F)
-    pairs = itertools.pairwise(p.astype(np.float32) for p in pictures)
-    return np.array([cv2.phaseCorrelate(a, b, window)[0] for a, b in pairs])
+def _small(plane: Array) -> Array:
+    height = max(round(plane.shape[0] * WIDTH / plane.shape[1]), 8)
+    small: Array = cv2.resize(plane, (WIDTH, height), interpolation=cv2.INTER_AREA)
+    return small.astype(np.float32)
 
 
 def conclude(seen: Sequence[tuple[int, Array]], info: MediaInfo) -> Finding:
-    moves = steps([picture for _, picture in seen])
+    moves = np.array([move for _, move in seen[1:]]).reshape(-1, 2)
     dropped = [seen[k + 1][0] for k in range(REACH, len(moves) - REACH) if _is_double(moves, k)]
     listed = ", ".join(str(n) for n in dropped[:8])
     moving = float(np.median(np.hypot(*moves.T))) if len(moves) else 0.0

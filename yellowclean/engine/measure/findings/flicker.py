@@ -6,7 +6,6 @@ touches few blocks, a change of exposure touches all.
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Sequence
 
 import cv2
@@ -28,27 +27,32 @@ SLOW_FRAMES = 12
 """Changes slower than about this many frames are exposure moves, not flicker (common practice, no source)."""
 
 
-def observe(look: Glance) -> Array:
+def observe(look: Glance) -> tuple[float]:
+    """Log of the gain since the frame before."""
+    if look.before is None:
+        return (0.0,)
+    return (log_gain(_block_means(look.before, look), _block_means(look.luma, look)),)
+
+
+def _block_means(plane: Array, look: Glance) -> Array:
     """Linear block means, 18×32."""
-    means = cv2.resize(look.luma, GRID, interpolation=cv2.INTER_AREA)
+    means = cv2.resize(plane, GRID, interpolation=cv2.INTER_AREA)
     linear: Array = means if look.info.transfer == "linear" else DECODERS["bt709"](means)
     return linear
 
 
-def gains(means: Sequence[Array]) -> Array:
-    """Gain of each frame against the first, from medians of block ratios."""
-    logs = [0.0]
-    for before, here in itertools.pairwise(means):
-        told = (before > DARKEST) & (here > DARKEST)
-        ratios = np.log(here[told] / before[told])
-        same_scene = told.sum() >= 8 and np.subtract(*np.quantile(ratios, (0.75, 0.25))) < CUT
-        logs.append(float(np.median(ratios)) if same_scene else 0.0)
-    return np.exp(np.cumsum(logs))
+def log_gain(before: Array, here: Array) -> float:
+    """Log of the gain between two frames, from the median of their blocks' ratios; 0 across a cut."""
+    told = (before > DARKEST) & (here > DARKEST)
+    if told.sum() < 8:
+        return 0.0
+    ratios = np.log(here[told] / before[told])
+    same_scene = np.subtract(*np.quantile(ratios, (0.75, 0.25))) < CUT
+    return float(np.median(ratios)) if same_scene else 0.0
 
 
-def without_drift(gain: Array) -> Array:
-    """Relative deviation of a gain from its own slow course (a quadratic over a sliding window)."""
-    logs = np.log(gain)
+def without_drift(logs: Array) -> Array:
+    """Deviation of the logs of a gain from their own slow course (a quadratic over a sliding window)."""
     drift = np.empty_like(logs)
     for n in range(len(logs)):
         first, end = max(n - SLOW_FRAMES, 0), min(n + SLOW_FRAMES + 1, len(logs))
@@ -60,7 +64,7 @@ def without_drift(gain: Array) -> Array:
 def conclude(seen: Sequence[tuple[int, Array]], info: MediaInfo) -> Finding:
     if len(seen) < 6:
         return DETECTOR.finding(0.0, seen[0][0], confidence=0.0, detail="too few frames to tell")
-    rest = without_drift(gains([means for _, means in seen]))
+    rest = without_drift(np.cumsum([gain for _, (gain,) in seen]))
     variation = 100 * float(rest.std())
     power = np.abs(np.fft.rfft(rest * np.hanning(len(rest)), 8 * len(rest))) ** 2
     power[:8] = 0

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from ...media import MediaInfo
-from ..codes import Histogram, code_histogram, fill
+from ..codes import Histogram, code_bits, code_histogram, fill
 from .base import Detector, Finding, Look
 
 NEEDED = 10
@@ -21,9 +21,10 @@ def observe(look: Look) -> Histogram:
 def conclude(seen: Sequence[tuple[int, Histogram]], info: MediaInfo) -> Finding:
     total = np.sum([histogram for _, histogram in seen], axis=0)
     share = fill(total)
-    real = info.bit_depth + float(np.log2(share))
-    missing = max(min(info.bit_depth, NEEDED) - real, 0.0)
-    detail = f"a {info.bit_depth}-bit file with {real:.1f} bits in it: 1 code in {1 / share:.1f} is used"
+    bits = code_bits(info)
+    real = bits + float(np.log2(share))
+    missing = max(min(bits, NEEDED) - real, 0.0)
+    detail = f"a {bits}-bit file with {real:.1f} bits in it: 1 code in {1 / share:.1f} is used"
     return DETECTOR.finding(missing, seen[0][0], detail=detail if missing > DETECTOR.tolerance else "")
 
 

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from ...frames import Array
 from ...media import MediaInfo
 from .base import Detector, Finding, Glance
 
@@ -14,15 +15,18 @@ SAME = 0.08
 """A difference below this share of the clip's usual one is a repeat (a codec may touch a repeat lightly)."""
 
 
-def observe(look: Glance) -> float | None:
+NOTHING_BEFORE = -1.0
+
+
+def observe(look: Glance) -> tuple[float]:
     """Mean difference to the frame before, on every fourth pixel."""
     if look.before is None:
-        return None
-    return float(np.abs(look.luma[::STEP, ::STEP] - look.before[::STEP, ::STEP]).mean())
+        return (NOTHING_BEFORE,)
+    return (float(np.abs(look.luma[::STEP, ::STEP] - look.before[::STEP, ::STEP]).mean()),)
 
 
-def conclude(seen: Sequence[tuple[int, float | None]], info: MediaInfo) -> Finding:
-    changes = [(n, change) for n, change in seen if change is not None]
+def conclude(seen: Sequence[tuple[int, Array]], info: MediaInfo) -> Finding:
+    changes = [(n, float(change)) for n, (change,) in seen if change != NOTHING_BEFORE]
     usual = float(np.median([change for _, change in changes])) if changes else 0.0
     repeats = [n for n, change in changes if change <= SAME * usual] if usual > 0 else []
     first = repeats[0] if repeats else (seen[0][0] if seen else 0)
