@@ -109,9 +109,8 @@ def preview(clip: Clip) -> None:
         return Plan(profile=plan.profile, steps=[*before, last.model_copy(update={"settings": settings})])
 
     def parked(k: int) -> Frame:
-        fresh = Footage(clip)
-        fresh._frames, fresh._lumas, fresh._tracks = footage._frames, footage._lumas, footage._tracks
-        return Pipeline(fresh, plan_of(k)).frame(6, PREVIEW)
+        footage.memory.forget(lambda key: key[1][0] not in {"frame", "luma", "flow", "track"})
+        return Pipeline(footage, plan_of(k)).frame(6, PREVIEW)
 
     parked(0)
     Pipeline(footage, plan).frame(6, PREVIEW)

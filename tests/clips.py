@@ -61,8 +61,8 @@ def shot_pair(
         motion=motion,
         light=light,
     )  # type: ignore[arg-type]
-    light = scene_of(recipe)
-    pairs = [frame_pair(recipe, light, n) for n in range(frames)]
+    seen = scene_of(recipe)
+    pairs = [frame_pair(recipe, seen, n) for n in range(frames)]
     return [np.clip(noisy, 0, 1) for noisy, _ in pairs], [clean for _, clean in pairs]
 
 

@@ -16,6 +16,7 @@ from typing import Any
 from .engine.errors import BadInput, BadPlan, Cancelled, YellowCleanError
 from .engine.frames import Progress
 from .engine.judge.metrics import compare
+from .engine.judge.standing import said_of, standings
 from .engine.measure.patch import Patch
 from .engine.measure.profile import NoiseProfile, profile_from_json
 from .engine.measure.survey import SurveyReport, survey
@@ -28,6 +29,7 @@ from .engine.testcamera import CODECS, SCENES, Camera, ShotRecipe, shoot
 
 _PATCH = re.compile(r"^(\d+),(\d+),(\d+),(\d+)@(\d+)$")
 _RANGE = re.compile(r"^(\d*):(\d*)$")
+_LIGHT = re.compile(r"^(\d+\.?\d*),(\d+\.?\d*),(\d+\.?\d*)$")
 _SIZE = re.compile(r"^(\d+)[x×](\d+)$")
 
 
@@ -109,6 +111,8 @@ def _parser() -> argparse.ArgumentParser:
     it.add_argument("--stops", type=float, default=3.0, help="stops of under-exposure (default 3)")
     it.add_argument("--white", action="store_true", help="a sensor without colour filter: white noise")
     it.add_argument("--curve", choices=("bt709", "log"), default="bt709")
+    it.add_argument("--light", type=_light, default=(1.0, 1.0, 1.0), metavar="R,G,B",
+                    help="colour of the light on the scene; 0,1,0 leaves red and blue at black")  # fmt: skip
     it.add_argument("--codec", choices=sorted(CODECS), default="ffv1")
     it.add_argument("--bit-rate", type=int, metavar="BITS", help="bits a second for h264-8bit")
     return parser
@@ -134,6 +138,13 @@ def _size(text: str) -> tuple[int, int]:
     if not match:
         raise argparse.ArgumentTypeError(f"{text!r} is not WxH, for example 1280x720")
     return int(match[1]), int(match[2])
+
+
+def _light(text: str) -> tuple[float, float, float]:
+    match = _LIGHT.match(text)
+    if not match:
+        raise argparse.ArgumentTypeError(f"{text!r} is not R,G,B, for example 0,1,0")
+    return float(match[1]), float(match[2]), float(match[3])
 
 
 def _chosen(options: Any, frames: int) -> range | None:
@@ -186,12 +197,13 @@ def _propose(options: Any, stop: _StopFlag) -> None:
     profile = _read_profile(options.profile) if options.profile else None
     with closing(open_source(options.input)) as source:
         check_apart([options.out], inputs_of(source.info, Plan()))
-        plan = propose(survey(source, progress=_bar("measure"), stopped=stop), profile)
+        measured = survey(source, progress=_bar("measure"), stopped=stop)
+    plan = propose(measured, profile)
     options.out.write_text(plan.to_json() + "\n")
     for step in plan.steps:
         print(f"{step.treatment.title}: {step.reason}")
     if not plan.steps:
-        print("Nothing lies outside its tolerance; the plan has no steps.")
+        print(said_of(plan, standings(measured.findings)))
 
 
 def _render(options: Any, stop: _StopFlag) -> None:
@@ -249,7 +261,7 @@ def _testcamera(options: Any, stop: _StopFlag) -> None:
     width, height = options.size
     recipe = ShotRecipe(
         name=options.scene, scene=options.scene, frames=options.frames, width=width, height=height,
-        seed=options.seed, codec=options.codec, bit_rate=options.bit_rate,
+        seed=options.seed, codec=options.codec, bit_rate=options.bit_rate, light=options.light,
         camera=Camera(stops_under=options.stops, bayer=not options.white, curve=options.curve, seed=options.seed),
     )  # fmt: skip
     print(shoot(recipe, options.out, _bar("shoot"), stopped=stop))

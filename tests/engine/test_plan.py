@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import threading
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from typing import Any
 from unittest import TestCase, mock
@@ -11,7 +13,7 @@ import numpy as np
 from skimage.metrics import structural_similarity
 
 from tests.clips import MemorySource, psnr, shot_pair, smooth_frames, temporary_folder
-from yellowclean.engine.cache import BoundedCache
+from yellowclean.engine.cache import Memory
 from yellowclean.engine.colour.look import Cdl, Look
 from yellowclean.engine.errors import BadInput, BadPlan, Cancelled
 from yellowclean.engine.frames import Frame, Region, luma
@@ -124,7 +126,7 @@ class Pulling(TestCase):
             Pipeline(Footage(MemorySource(self.noisy)), plan).until(lambda: True).frame(0)
 
     def test_the_cache_is_bounded_and_drops_the_least_recently_used(self) -> None:
-        cache: BoundedCache[Frame] = BoundedCache(30, lambda a: a.nbytes)
+        cache = Memory(30)
         made: list[int] = []
 
         def value(k: int) -> Frame:
@@ -132,8 +134,29 @@ class Pulling(TestCase):
             return np.zeros(3, np.float32)
 
         for k in (1, 2, 1, 3, 1, 2):
-            cache.get(k, lambda k=k: value(k))  # type: ignore[misc]
+            cache.get(k, lambda k=k: value(k), lambda a: a.nbytes)  # type: ignore[misc]
         self.assertEqual(made, [1, 2, 3, 2])
+        self.assertLessEqual(cache.bytes, 30)
+
+    def test_threads_that_miss_a_value_at_once_compute_it_once(self) -> None:
+        cache, begun, made = Memory(1000), threading.Barrier(4), []
+
+        def value() -> Frame:
+            made.append(1)
+            if len(made) == 1:
+                raise Cancelled  # the first to compute is given up: another takes over
+            return np.zeros(3, np.float32)
+
+        def asked(_: int) -> bool:
+            begun.wait()
+            try:
+                return cache.get("a", value, lambda a: a.nbytes).shape == (3,)
+            except Cancelled:
+                return False
+
+        with ThreadPoolExecutor(4) as threads:
+            self.assertEqual(sorted(threads.map(asked, range(4))), [False, True, True, True])
+        self.assertEqual(len(made), 2)
 
 
 class Proposals(TestCase):

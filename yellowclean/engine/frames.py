@@ -120,6 +120,27 @@ def as_uint16(frame: Frame) -> npt.NDArray[np.uint16]:
     return np.rint(np.clip(clean, 0, 1) * 65535.0).astype(np.uint16)
 
 
+def _bayer(rounds: int) -> npt.NDArray[np.int64]:
+    """2^rounds square of thresholds, each once, spread as evenly as may be (ordered dither, Bayer 1973)."""
+    pattern = np.zeros((1, 1), np.int64)
+    for _ in range(rounds):
+        pattern = np.block([[4 * pattern, 4 * pattern + 2], [4 * pattern + 3, 4 * pattern + 1]])
+    return pattern
+
+
+BAYER = _bayer(6)
+
+
+def screen_dither(shape: tuple[int, int], x: int = 0, y: int = 0) -> Array:
+    """H×W offsets of less than half an 8-bit code, for a picture whose corner lies at (x, y) of a fixed pattern.
+
+    Added before rounding to 8 bits, they break the steps of smooth ramps; values that 8 bits hold stay as they are.
+    """
+    rows, columns = (np.arange(n) + start for n, start in zip(shape, (y, x), strict=True))
+    pattern = BAYER[np.ix_(rows % 64, columns % 64)]
+    return ((pattern + 0.5) / 4096 - 0.5).astype(np.float32) * np.float32(0.998 / 255)
+
+
 def as_uint8(frame: Frame) -> npt.NDArray[np.uint8]:
     """Full-range 8-bit integers for the screen; clipped like `as_uint16`."""
     clean = np.nan_to_num(frame, nan=0.0, posinf=1.0, neginf=0.0)

@@ -7,13 +7,16 @@ the step's block grid, and kernels add in an order that depends on the position 
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Callable, Hashable
 from copy import copy
 from functools import cached_property
+from typing import Any, TypeVar
 
 import numpy as np
 import numpy.typing as npt
 
-from .cache import BoundedCache
+from .cache import Memory
 from .errors import BadInput
 from .frames import LUMA_WEIGHTS, Array, Frame, Region, StopCheck, extended, never, raise_if, scaled
 from .measure.profile import NoiseProfile
@@ -25,36 +28,57 @@ from .reach.matte import matte
 from .treat import Picture, Window
 from .treat.stabilise import Stabiliser
 
-FRAME_CACHE_BYTES = 640 << 20
-"""Decoded source frames kept: six of 4K. A plan that looks at more at once has more kept."""
+T = TypeVar("T")
 
-PICTURE_CACHE_BYTES = 320 << 20
-"""Results of steps kept, so that going back is instant and nothing is computed twice."""
+MEMORY_BYTES = 1280 << 20
+"""Decoded frames, motion and results of steps kept, so that going back is instant and nothing is computed twice. A
+plan that looks at more frames at once has more kept."""
+
+BESIDE_FRAMES_BYTES = 512 << 20
+
+LEAST_JUDGED = 16
+"""Pixels a side of what is judged: in less, chance is all there is."""
+
+
+_numbers = itertools.count()
 
 
 class Footage:
     """A source with its decoded frames, its motion and the results of steps, shared by all plans that look
     at it: two plans that begin alike compute their beginning once."""
 
-    def __init__(self, source: Source) -> None:
+    def __init__(self, source: Source, memory: Memory | None = None) -> None:
+        """`memory` may be shared with other footage."""
         self.source, self.info = source, source.info
         self.whole = Region(0, 0, self.info.width, self.info.height)
+        self.memory, self._number = memory or Memory(MEMORY_BYTES), next(_numbers)
         self._wild: dict[int, tuple[tuple[npt.NDArray[np.intp], ...], Frame]] = {}
-        self._frames: BoundedCache[Frame] = BoundedCache(FRAME_CACHE_BYTES, lambda f: f.nbytes)
-        self._lumas: BoundedCache[npt.NDArray[np.uint8]] = BoundedCache(32 << 20, lambda f: f.nbytes)
-        self._flows: BoundedCache[Flow] = BoundedCache(128 << 20, lambda f: f.vectors.nbytes)
-        self._tracks: BoundedCache[Track] = BoundedCache(128 << 20, lambda t: t.field.nbytes)
-        self.pictures: BoundedCache[Picture] = BoundedCache(
-            PICTURE_CACHE_BYTES, lambda p: p.rgb.nbytes + p.noise.nbytes
-        )
 
     def hold(self, frames: int) -> None:
         """Keep room for that many frames at least."""
-        self._frames.raise_limit(frames * self.info.width * self.info.height * 12)
+        self.memory.raise_limit(frames * self.info.width * self.info.height * 12 + BESIDE_FRAMES_BYTES)
+
+    def large_enough(self, region: Region | None) -> Region:
+        """A region inside the frame (default: all of it) in which something can be judged. Raises `BadInput`."""
+        inside = (region or self.whole).clipped(self.info.width, self.info.height)
+        if min(inside.width, inside.height) < LEAST_JUDGED:
+            raise BadInput(
+                f"a region of {inside.width}×{inside.height} pixels is too small to be judged;"
+                f" choose one of at least {LEAST_JUDGED}×{LEAST_JUDGED} inside the frame."
+            )
+        return inside
+
+    def kept(self, key: Hashable, make: Callable[[], T], size_of: Callable[[T], int]) -> T:
+        """A value of this footage, computed once."""
+        return self.memory.get((self._number, key), make, size_of)
+
+    def forget(self) -> None:
+        """Give back the memory that this footage holds."""
+        self.memory.forget(lambda key: bool(key[0] == self._number))
 
     def frame(self, n: int) -> Frame:
         """Source frame n; callers must not write into it."""
-        return self._frames.get(n, lambda: self._read(n))
+        return self.kept(("frame", n), lambda: self._read(n), _bytes)
 
     def _read(self, n: int) -> Frame:
         frame = self.source.read(n)
@@ -73,13 +97,24 @@ class Footage:
 
     def motion(self, n: int, neighbour: int) -> Track:
         """Motion from frame n to a neighbour, checked against the way back."""
-        return self._tracks.get((n, neighbour), lambda: self._flow(n, neighbour).checked(self._flow(neighbour, n)))
+
+        def checked() -> Track:
+            return self._flow(n, neighbour).checked(self._flow(neighbour, n))
+
+        return self.kept(("track", n, neighbour), checked, lambda track: track.field.nbytes)
 
     def _flow(self, n: int, neighbour: int) -> Flow:
-        return self._flows.get((n, neighbour), lambda: flow(self._luma(n), self._luma(neighbour), self.info.width))
+        def found() -> Flow:
+            return flow(self._luma(n), self._luma(neighbour), self.info.width)
+
+        return self.kept(("flow", n, neighbour), found, lambda found: found.vectors.nbytes)
 
     def _luma(self, n: int) -> npt.NDArray[np.uint8]:
-        return self._lumas.get(n, lambda: prepared(self.frame(n)))
+        return self.kept(("luma", n), lambda: prepared(self.frame(n)), _bytes)
+
+
+def _bytes(array: npt.NDArray[Any]) -> int:
+    return array.nbytes
 
 
 class Pipeline:
@@ -165,7 +200,7 @@ class Pipeline:
         if depth == 0:
             return Picture.untouched(np.ascontiguousarray(self.footage.frame(n)[region.slices]))
         asked = self._digests[depth - 1], n, region
-        return self.footage.pictures.get(asked, lambda: self._treated(depth, n, region))
+        return self.footage.kept(asked, lambda: self._treated(depth, n, region), _picture_bytes)
 
     def _treated(self, depth: int, n: int, region: Region) -> Picture:
         step = self._steps[depth - 1]
@@ -198,6 +233,10 @@ class Pipeline:
         picture = self._pulled(depth, n, inside)
         noise = np.stack([extended(plane, inside, wanted) for plane in picture.noise])
         return Picture(extended(picture.rgb, inside, wanted), noise)
+
+
+def _picture_bytes(picture: Picture) -> int:
+    return picture.rgb.nbytes + picture.noise.nbytes
 
 
 def _mixed(step: Step, where: Array | None, before: Picture, after: Picture) -> Picture:

@@ -88,10 +88,9 @@ def _of_amount(name: str, signal: Signal, sigma: float, limit: float, amount: fl
         return f"{name} of {sigma:.1f} CV is inside its tolerance of {limit:.1f}: left alone."
     if not rungs:
         return f"{name} of {sigma:.1f} CV against a tolerance of {limit:.1f}: all of it is taken."
-    error = 100 * max(min(getattr(rung, signal) for rung in rungs), 0)
     return (
-        f"{name} of {sigma:.1f} CV against a tolerance of {limit:.1f}: at {amount:.0f} % the estimated error is"
-        f" lowest, {error:.1f} % of the noise's power; beyond, more detail goes than noise."
+        f"{name} of {sigma:.1f} CV against a tolerance of {limit:.1f}: at {amount:.0f} % the error estimated in the"
+        " middle of the picture is lowest; beyond, more detail goes there than noise."
     )
 
 

@@ -13,7 +13,7 @@ from pathlib import Path
 from pydantic import BaseModel, Field
 
 from .errors import BadInput
-from .frames import Frame, Progress, StopCheck, never, raise_if
+from .frames import Progress, StopCheck, never, raise_if
 from .judge.patches import PatchBeforeAfter, patch_before_after
 from .measure.noise import measure_noise
 from .measure.patch import PatchReading, measure_patch

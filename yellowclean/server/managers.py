@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Any, Self
 
 from django.db import models
@@ -12,6 +13,9 @@ class WorkQuerySet(models.QuerySet[Any]):
 
     def active(self) -> Self:
         return self.filter(state__in=("queued", "running"))
+
+    def active_or_ended_since(self, time: datetime) -> Self:
+        return self.filter(models.Q(state__in=("queued", "running")) | models.Q(finished__gte=time))
 
     def interrupted(self) -> Self:
         """Work that says it runs although no worker does: what a killed worker leaves behind."""

@@ -3,19 +3,33 @@
 from __future__ import annotations
 
 import json
+from functools import lru_cache
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from django.conf import settings
 from django.db import models
 from django.utils import timezone
+from pydantic import BaseModel, ValidationError
 
 from ..engine.colour.look import Look
+from ..engine.errors import BadInput
+from ..engine.judge.patches import Remaining
+from ..engine.measure.findings import Finding
 from ..engine.measure.profile import NoiseProfile, profile_from_json
-from ..engine.measure.survey import SurveyReport
-from ..engine.media import MediaInfo
+from ..engine.measure.survey import SurveyReport, with_tolerances
+from ..engine.media import MediaInfo, fingerprint, stamp
 from ..engine.plan import Plan, plan_from_json
 from .managers import WorkQuerySet
+
+Document = TypeVar("Document", bound=BaseModel)
+
+
+REPLACED = (
+    "the footage was replaced on disk since it was added; its figures and plans belong to the earlier one."
+    " Add the new footage as a shot of its own."
+)
+ANOTHER_RELEASE = "measured by another release of the program; measure again."
 
 
 class Job(models.Model):
@@ -44,8 +58,12 @@ class Shot(models.Model):
     name = models.CharField(max_length=255)
     path = models.TextField()
     fingerprint = models.CharField(max_length=64)
+    stamp = models.CharField(
+        max_length=64, default="", help_text="Size and time of the files; tells a replacement."
+    )
     media = models.JSONField()
     survey = models.JSONField(null=True)
+    findings = models.JSONField(null=True, help_text="The survey's findings without their places, for lists.")
     look = models.JSONField(default=dict, help_text="The engine's Look that the shot is judged under.")
     created = models.DateTimeField(auto_now_add=True)
 
@@ -57,11 +75,33 @@ class Shot(models.Model):
 
     @property
     def shown_under(self) -> Look:
-        return Look.model_validate(self.look)
+        return _look(self.look)
 
     @property
     def info(self) -> MediaInfo:
         return MediaInfo.model_validate(self.media)
+
+    @property
+    def trouble(self) -> str:
+        """Why the footage cannot be worked with, in one line; empty when it can. Reads no more than the state of
+        the files, unless that has changed."""
+        try:
+            now = stamp(self.path)
+        except (BadInput, OSError) as error:
+            return " ".join(str(error).split())
+        if now == self.stamp:
+            return ""
+        if _fingerprint_of(self.path, now) != self.fingerprint:
+            return REPLACED
+        self.stamp = now
+        type(self).objects.filter(pk=self.pk).update(stamp=now)
+        return ""
+
+    def require_footage(self) -> None:
+        """Refuse work on footage that is gone, or is another one. Raises `BadInput`."""
+        trouble = self.trouble
+        if trouble:
+            raise BadInput(f"{self.name}: {trouble}")
 
     @property
     def index_file(self) -> Path:
@@ -70,10 +110,30 @@ class Shot(models.Model):
 
     @property
     def report(self) -> SurveyReport | None:
-        """The survey, held against the tolerances of the job."""
-        if not self.survey:
+        """The survey, held against the tolerances of the job; None where there is none that this release reads."""
+        found = _readable(SurveyReport, self.survey)
+        return found.with_tolerances(self.job.tolerances) if found else None
+
+    @property
+    def listed_findings(self) -> list[Finding] | None:
+        """The findings without their places, against the job's tolerances; None where there are none to read."""
+        if self.findings is None:
             return None
-        return SurveyReport.model_validate(self.survey).with_tolerances(self.job.tolerances)
+        found = _readable(_Findings, {"findings": self.findings})
+        return with_tolerances(found.findings, self.job.tolerances) if found else None
+
+    @property
+    def problem(self) -> str:
+        """What the user has to know before anything else, in one line."""
+        if self.trouble:
+            return self.trouble
+        return ANOTHER_RELEASE if self.findings is not None and self.listed_findings is None else ""
+
+
+class _Findings(BaseModel):
+    """What is kept of a survey for lists."""
+
+    findings: list[Finding]
 
 
 class Profile(models.Model):
@@ -136,7 +196,7 @@ class Still(models.Model):
 
     @property
     def shown_under(self) -> Look:
-        return Look.model_validate(self.look)
+        return _look(self.look)
 
 
 class Preset(models.Model):
@@ -175,6 +235,11 @@ class PlanVersion(models.Model):
     def plan(self) -> Plan:
         return plan_from_json(_text(self.document), f"version {self.label}")
 
+    def left(self, plan: Plan) -> Remaining | None:
+        """What was measured to be left under this very plan, if that was measured."""
+        known = self.remaining if self.remaining and self.remaining.get("plan") == plan.digest() else None
+        return _readable(Remaining, known)
+
 
 class State(models.TextChoices):
     """The states of a piece of background work."""
@@ -210,11 +275,12 @@ class Work(models.Model):
         return self.state in {State.QUEUED, State.RUNNING}
 
     def ended(self, state: State, message: str = "") -> None:
-        """Record how the work ended."""
+        """Record how the work ended, unless it was deleted meanwhile."""
         self.state, self.message, self.finished = state, message, timezone.now()
         if state is State.DONE:
             self.progress = 1.0
-        self.save(update_fields=["state", "message", "finished", "progress"])
+        told = {"state": state, "message": message, "finished": self.finished, "progress": self.progress}
+        type(self).objects.filter(pk=self.pk).update(**told)
 
 
 class Survey(Work):
@@ -245,5 +311,23 @@ class Render(Work):
 
 
 def _text(document: Any) -> str:
-
     return json.dumps(document)
+
+
+def _readable(kind: type[Document], document: Any) -> Document | None:
+    """A stored document, or None where this release cannot read it."""
+    try:
+        return kind.model_validate(document) if document is not None else None
+    except ValidationError:
+        return None
+
+
+def _look(document: Any) -> Look:
+    """A stored look; a plain one where this release cannot read it."""
+    return _readable(Look, document) or Look()
+
+
+@lru_cache(maxsize=256)
+def _fingerprint_of(path: str, now: str) -> str:
+    """The fingerprint of footage whose stamp is `now`."""
+    return fingerprint(path)

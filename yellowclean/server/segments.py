@@ -11,7 +11,7 @@ from ..engine.plan import plan_from_json
 from ..engine.render import render_segment
 
 STOP_FILE = "stop"
-"""A file of this name in a render's folder ends its running segments."""
+"""A file of this name in a render's folder ends its running segments, in the middle of a frame."""
 
 
 @lru_cache(maxsize=1)
@@ -25,7 +25,11 @@ def make_segment(
 ) -> None:
     """Write the segment of `frames`; `source` is path, fingerprint and the file that keeps its index, `target`
     path and format name."""
-    stop = Path(folder) / STOP_FILE
+    stop, own = Path(folder) / STOP_FILE, Path(folder)
+
+    def stopped() -> bool:
+        return stop.exists() or not own.is_dir()  # a cancelled render takes its folder away
+
     destination = Destination(Path(target[0]), OUTPUT_FORMATS[target[1]])
-    pipeline = _pipeline(*source, plan)
-    render_segment(pipeline, destination, Path(folder), range(*frames), stopped=stop.exists)
+    pipeline = _pipeline(*source, plan).until(stopped)
+    render_segment(pipeline, destination, own, range(*frames), stopped=stopped)

@@ -23,6 +23,7 @@ class Options:
     scheduler: str
     workers: int
     cache_bytes: int
+    memory_bytes: int
 
     @staticmethod
     def from_environment() -> Options:
@@ -33,6 +34,7 @@ class Options:
             scheduler=os.environ.get("YELLOW_CLEAN_SCHEDULER", ""),
             workers=int(os.environ.get("YELLOW_CLEAN_WORKERS", os.cpu_count() or 1)),
             cache_bytes=int(os.environ.get("YELLOW_CLEAN_CACHE_MB", "4096")) << 20,
+            memory_bytes=int(os.environ.get("YELLOW_CLEAN_MEMORY_MB", "2048")) << 20,
         )
 
 

@@ -19,8 +19,9 @@ from ..engine.measure.survey import survey
 from ..engine.media import OUTPUT_FORMATS, Destination, open_source
 from ..engine.render import assemble, delivery_report, segment_done, segments
 from .cluster import client
-from .models import Render, Shot, State, Survey, Work
+from .models import Render, State, Survey, Work
 from .segments import STOP_FILE, make_segment
+from .use_cases import keep_survey
 
 MOST_ATTEMPTS = 3
 LOOK_EVERY = 0.4
@@ -33,11 +34,12 @@ def run_survey(pk: int) -> None:
     with _running(Survey, pk) as work:
         if work is not None:
             shot = work.shot
+            shot.require_footage()
             patches = [Patch.model_validate(p) for p in work.patches]
             with closing(open_source(shot.path, shot.index_file)) as source:
                 report = survey(source, patches, progress=_reporter(work), stopped=_cancel_check(work))
-            shot.survey = report.model_dump(mode="json", by_alias=True)
-            Shot.objects.filter(pk=shot.pk).update(survey=shot.survey)
+            shot.require_footage()  # what was measured is not kept for footage that was replaced meanwhile
+            keep_survey(shot, report)
 
 
 @task()
@@ -53,6 +55,7 @@ def run_render(pk: int) -> None:
 
 
 def _render(work: Render) -> None:
+    work.shot.require_footage()
     folder = work.folder
     folder.mkdir(parents=True, exist_ok=True)
     (folder / STOP_FILE).unlink(missing_ok=True)
@@ -67,10 +70,11 @@ def _render(work: Render) -> None:
         measured = work.shot.report
         patches = measured.patches if measured else ()
         delivery = delivery_report(source, target, chosen, work.plan, patches=patches)
+    work.shot.require_footage()
     for piece in folder.glob("frames_*.mkv"):
         piece.unlink()
-    work.path, work.report = str(target.path), delivery.model_dump()
-    work.save(update_fields=["path", "report"])
+    told = {"path": str(target.path), "report": delivery.model_dump()}
+    Render.objects.filter(pk=work.pk).update(**told)
 
 
 def _spread(work: Render, target: Destination, chosen: range, report: Progress, stopped: StopCheck) -> None:
@@ -159,7 +163,7 @@ def _reporter(work: Work) -> Progress:
 
 
 def _cancel_check(work: Work) -> StopCheck:
-    """Whether the user asked for an end, looked up a few times a second at most."""
+    """Whether the user asked for an end or deleted the work, looked up a few times a second at most."""
     last, answer = 0.0, False
 
     def stopped() -> bool:
@@ -167,7 +171,7 @@ def _cancel_check(work: Work) -> StopCheck:
         now = time.monotonic()
         if now - last >= LOOK_EVERY:
             last = now
-            answer = type(work).objects.filter(pk=work.pk, cancel_requested=True).exists()
+            answer = not type(work).objects.filter(pk=work.pk, cancel_requested=False).exists()
         return answer
 
     return stopped

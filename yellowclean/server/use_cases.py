@@ -17,9 +17,8 @@ from ..engine.frames import never
 from ..engine.judge.patches import Remaining, remaining
 from ..engine.measure.patch import Patch
 from ..engine.measure.profile import NoiseProfile
-from ..engine.measure.survey import finding_kinds
-from ..engine.media import OUTPUT_FORMATS, SEQUENCE_ENDINGS, fingerprint, probe
-from ..engine.media import sequence_files
+from ..engine.measure.survey import SurveyReport, finding_kinds
+from ..engine.media import OUTPUT_FORMATS, SEQUENCE_ENDINGS, fingerprint, probe, sequence_files, stamp
 from ..engine.plan import Plan, Step
 from ..engine.propose import propose
 from ..engine.render import frames_in
@@ -32,14 +31,11 @@ _NUMBERED = re.compile(r"^(.*?)(\d+)(\.[A-Za-z]+)$")
 
 def add_shot(job: Job, path: Path, name: str | None = None) -> Shot:
     """Probe footage and add it to a job. Raises `BadInput` when it is not readable."""
-    info = probe(path)
-    return Shot.objects.create(
-        job=job,
-        name=name or _shot_name(path),
-        path=str(path),
-        fingerprint=fingerprint(path),
-        media=info.model_dump(),
-    )
+    now = stamp(path)
+    shot = Shot(job=job, name=name or _shot_name(path), path=str(path), fingerprint=fingerprint(path), stamp=now)
+    shot.media = probe(path, shot.index_file).model_dump()
+    shot.save()
+    return shot
 
 
 def _shot_name(path: Path) -> str:
@@ -87,7 +83,8 @@ def request_survey(shot: Shot, patches: Sequence[Patch] = ()) -> Survey:
     """Queue a measuring pass, in place of one that still waits or runs."""
     from .tasks import run_survey  # noqa: PLC0415 (tasks import this module)
 
-    shot.surveys.cancel()  # type: ignore[attr-defined]
+    for work in shot.surveys.active():  # type: ignore[attr-defined]
+        cancel(work)
     run = Survey.objects.create(shot=shot, patches=[p.model_dump() for p in patches])
     transaction.on_commit(lambda: run_survey.enqueue(run.pk))
     return run
@@ -183,12 +180,21 @@ def measure_remaining(version: PlanVersion) -> Remaining:
     if report is None:
         raise BadInput(f"{version.shot.name}: has not been measured; measure it first.")
     plan = version.plan
-    key = f"{plan.digest()}:{[r.patch for r in report.patches]}"
-    if version.remaining is None or version.remaining["key"] != key:
-        found = remaining(pipeline_for(version.shot, plan, never), report)
-        version.remaining = {"key": key, **found.model_dump()}
+    places = hashlib.sha256(repr([r.patch for r in report.patches]).encode()).hexdigest()[:16]
+    known = version.left(plan)
+    if known is None or (version.remaining or {}).get("places") != places:
+        known = remaining(pipeline_for(version.shot, plan, never), report)
+        version.remaining = {"plan": plan.digest(), "places": places, **known.model_dump()}
         PlanVersion.objects.filter(pk=version.pk).update(remaining=version.remaining)
-    return Remaining.model_validate(version.remaining)
+    return known
+
+
+def keep_survey(shot: Shot, report: SurveyReport) -> None:
+    """Keep a survey with its shot; what was measured to remain by the earlier one is forgotten."""
+    shot.survey = report.model_dump(mode="json", by_alias=True)
+    shot.findings = [f.model_dump(mode="json", exclude={"spots"}) for f in report.findings]
+    Shot.objects.filter(pk=shot.pk).update(survey=shot.survey, findings=shot.findings)
+    PlanVersion.objects.filter(shot=shot).update(remaining=None)
 
 
 def save_profile(profile: NoiseProfile, name: str, camera: str = "", gain: str = "", notes: str = "") -> Profile:
@@ -208,8 +214,8 @@ def request_render(
 
     if format_name not in OUTPUT_FORMATS:
         raise BadInput(f"{format_name}: no such format; use one of {', '.join(OUTPUT_FORMATS)}.")
-    info = probe(version.shot.path)
-    chosen = frames_in(info, range(*frames) if frames else None)
+    version.shot.require_footage()
+    chosen = frames_in(version.shot.info, range(*frames) if frames else None)
     render = Render.objects.create(
         shot=version.shot,
         label=version.label,
@@ -231,7 +237,9 @@ def cancel(work: Work) -> None:
 
 
 def delete_shot(shot: Shot) -> None:
-    """Remove a shot, its uploaded footage and its renders; imported footage stays where it is."""
+    """Remove a shot, its uploaded footage and its renders; imported footage stays where it is. Work on it ends."""
+    for kind in (Survey, Render):
+        kind.objects.filter(shot=shot).cancel()
     for render in Render.objects.filter(shot=shot):
         shutil.rmtree(render.folder, ignore_errors=True)
     path = Path(shot.path)

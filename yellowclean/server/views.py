@@ -16,9 +16,10 @@ import numpy as np
 from django.conf import settings
 
 from .. import engine
+from ..engine.cache import Memory
 from ..engine.colour.look import PLAIN, Look
 from ..engine.errors import BadInput
-from ..engine.frames import Array, Frame, Region, StopCheck, as_uint8
+from ..engine.frames import Array, Frame, Region, StopCheck, as_uint8, screen_dither
 from ..engine.judge.closer import Signal, amplified, signal_of, stress_level, stressed
 from ..engine.judge.overwork import Overwork, overwork
 from ..engine.media import open_source
@@ -31,20 +32,27 @@ OPEN_SHOTS, OPEN_PLANS = 3, 4
 
 
 class _Opened:
-    """Footage and pipelines in use, the least recently used closed first."""
+    """Footage and pipelines in use, the least recently used closed first. All share one memory."""
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
+        self._opening: dict[str, threading.Lock] = {}
         self._footage: OrderedDict[str, Footage] = OrderedDict()
         self._pipelines: OrderedDict[str, Pipeline] = OrderedDict()
 
     def pipeline(self, shot: Shot, plan: Plan) -> Pipeline:
         key = f"{shot.path}:{shot.fingerprint}"
         with self._lock:
-            footage = self._footage.pop(key, None) or Footage(open_source(shot.path, shot.index_file))
+            opening = self._opening.setdefault(key, threading.Lock())
+        with opening:  # files that take long to open hold up those alone who want them
+            footage = self._footage.get(key) or Footage(open_source(shot.path, shot.index_file), memory())
+        with self._lock:
             self._footage[key] = footage
-            if len(self._footage) > OPEN_SHOTS:
-                gone, _ = self._footage.popitem(last=False)
+            self._footage.move_to_end(key)
+            while len(self._footage) > OPEN_SHOTS:
+                gone, closed = self._footage.popitem(last=False)
+                closed.forget()
+                self._opening.pop(gone, None)
                 self._pipelines = OrderedDict((k, p) for k, p in self._pipelines.items() if not k.startswith(gone))
             name = f"{key}:{plan.to_json()}"
             pipeline = self._pipelines.pop(name, None) or Pipeline(footage, plan)
@@ -55,6 +63,12 @@ class _Opened:
 
 
 _opened = _Opened()
+
+
+@cache
+def memory() -> Memory:
+    """The one memory of all open footage."""
+    return Memory(settings.YELLOW_CLEAN.memory_bytes)
 
 
 @cache
@@ -71,7 +85,9 @@ def _engine() -> str:
 
 
 def pipeline_for(shot: Shot, plan: Plan, stopped: StopCheck) -> Pipeline:
-    """A pipeline that shares caches with earlier ones of the same shot and plan, and can be stopped."""
+    """A pipeline that shares caches with earlier ones of the same shot and plan, and can be stopped. Raises
+    `BadInput` where the footage is not the one that was added."""
+    shot.require_footage()
     return _opened.pipeline(shot, plan).until(stopped)
 
 
@@ -93,13 +109,19 @@ class Asked:
 
 def picture(shot: Shot, plan: Plan, asked: Asked, stopped: StopCheck) -> bytes:
     """A lossless PNG of a view, from the cache where it was made before."""
+    shot.require_footage()
     content = "" if asked.view == "source" else content_of(plan, asked.step if asked.view == "reach" else None)
     key = hashlib.sha256(f"{_engine()}{shot.fingerprint}{content}{asked}".encode()).hexdigest()
     kept: bytes | None = _pictures().get(key)
     if kept is None:
-        kept = png(_view(pipeline_for(shot, plan, stopped), asked))
+        kept = png(_dithered(_view(pipeline_for(shot, plan, stopped), asked), asked))
         _pictures().set(key, kept)
     return kept
+
+
+def picture_key(shot: Shot) -> str:
+    """What all pictures of a shot's source are known by: its footage, and the engine that shows it."""
+    return f"{_engine()[:8]}{shot.fingerprint[:12]}"
 
 
 def content_of(plan: Plan, matte_of: int | None = None) -> str:
@@ -110,7 +132,7 @@ def content_of(plan: Plan, matte_of: int | None = None) -> str:
 def judged(shot: Shot, plan: Plan, frames: list[int], region: Region, stopped: StopCheck) -> tuple[str, Overwork]:
     """A version's damage, and the key that its maps are kept under."""
     pipeline = pipeline_for(shot, plan, stopped)
-    region = region.clipped(pipeline.footage.info.width, pipeline.footage.info.height)
+    region = pipeline.footage.large_enough(region)
     told = f"{_engine()}{shot.fingerprint}{plan.digest()}{frames}{region}"
     key = hashlib.sha256(told.encode()).hexdigest()[:24]
     kept: str | None = _pictures().get(f"overwork {key}")
@@ -141,6 +163,12 @@ def _view(pipeline: Pipeline, asked: Asked) -> Frame:
     if not asked.stress:
         return frame
     return stressed(frame, asked.stress, stress_level(asked.look.applied(pipeline.source_frame(asked.n)[::4, ::4])))
+
+
+def _dithered(picture: Array, asked: Asked) -> Array:
+    """The picture with a pattern below a code value of the screen, laid fast to the frame."""
+    x, y = (asked.region.x, asked.region.y) if asked.region else (0, 0)
+    return picture + screen_dither(picture.shape[:2], round(x * asked.scale), round(y * asked.scale))[..., None]
 
 
 def png(picture: Array) -> bytes:

@@ -13,7 +13,9 @@ export type NoiseCurve = Schemas["NoiseCurve"];
 export type SourceCheck = Schemas["SourceCheck"];
 export type Patch = Schemas["Patch"];
 export type PatchReading = Schemas["PatchReading"];
-export type Remaining = Schemas["Remaining"];
+export type Left = Schemas["LeftOut"];
+export type Standing = Schemas["Standing"];
+export type PatchBeforeAfter = Schemas["PatchBeforeAfter"];
 export type Plan = Schemas["Plan"];
 export type Step = Schemas["Step"];
 export type Reach = Schemas["Reach"];
@@ -94,7 +96,7 @@ export interface Place {
 /** What names a place of a side to the server; equal texts are equal pictures. */
 export function placeQuery(shot: PictureShot, side: Side, place: Place): URLSearchParams {
   const query = new URLSearchParams({ n: String(side.kind === "still" ? side.still.n : place.n) });
-  let key = shot.fingerprint.slice(0, 12);
+  let key = shot.picture_key;
   if (side.kind === "version") {
     query.set("version_id", String(side.version.id));
     key += side.view === "reach" ? side.version.matte_keys[side.step] : side.version.key;
@@ -125,7 +127,7 @@ export function pictureAddress(shot: PictureShot, side: Side, place: Place): str
 
 interface PictureShot {
   id: number;
-  fingerprint: string;
+  picture_key: string;
   look_key?: string;
 }
 

@@ -8,14 +8,18 @@
   const { bench }: { bench: Bench } = $props();
   const report = $derived(bench.shot?.report);
   const treated = $derived(new Set(bench.treatments.flatMap((t) => t.treats)));
+  const standingOf = $derived(new Map(bench.standings.map((s) => [s.kind, s])));
+  const measuredOutside = $derived(
+    new Set((bench.shot?.measured ?? []).filter((s) => s.outside).map((s) => s.kind)),
+  );
   /** Findings that ask for attention, or that a treatment is there for; the rest is one line. */
   const shownFindings = $derived(
-    (report?.findings ?? []).filter((f) => f.value > f.tolerance || treated.has(f.kind)),
+    (report?.findings ?? []).filter((f) => measuredOutside.has(f.kind) || treated.has(f.kind)),
   );
   const quietFindings = $derived((report?.findings ?? []).filter((f) => !shownFindings.includes(f)));
   const steps = $derived(bench.version?.plan.steps ?? []);
   let added = $state("grain");
-  const estimated = $derived(bench.remaining?.basis === "estimate");
+  const estimated = $derived(bench.left?.left.basis === "estimate");
 
   function spotBeside(finding: Finding, step: number) {
     const spots = finding.spots ?? [];
@@ -26,6 +30,10 @@
     if (spot) bench.goTo(spot.frame, spot);
   }
 </script>
+
+{#if bench.shot?.problem}
+  <p class="border-b border-rule py-2" role="alert" data-testid="problem">{bench.shot.problem}</p>
+{/if}
 
 {#if bench.measuring && bench.shot?.survey}
   <div class="border-b border-rule py-2">
@@ -50,8 +58,9 @@
   {/if}
   <ol>
     {#each shownFindings as finding (finding.kind)}
-      {@const after = bench.remaining?.values[finding.kind]}
-      {@const outside = (after ?? finding.value) > finding.tolerance}
+      {@const standing = standingOf.get(finding.kind)}
+      {@const after = standing?.remaining}
+      {@const outside = standing?.outside ?? false}
       <li class="border-b border-rule py-1.5" data-finding={finding.kind}>
         <button
           class="flex w-full items-baseline gap-2 text-left"
@@ -60,8 +69,8 @@
         >
           <span class="grow font-semibold first-letter:uppercase">{finding.kind}</span>
           <span class="figure whitespace-nowrap">
-            <span class={[after === undefined && outside && "outside"]}>{short(finding.value)}</span>
-            {#if after !== undefined}
+            <span class={[after == null && outside && "outside"]}>{short(finding.value)}</span>
+            {#if after != null}
               →{estimated ? " about " : " "}<span class={[outside && "outside"]} data-after={finding.kind}
                 >{short(after)}</span
               >
@@ -125,8 +134,10 @@
   <PlanRow {bench} />
   {#if !bench.version}
     <p class="py-2 text-quiet">No plan yet. Propose makes the least treatment that meets the tolerances.</p>
-  {:else if !steps.length}
-    <p class="py-2 text-quiet">Nothing lies outside its tolerance: this plan leaves the shot as it is.</p>
+  {:else if bench.version.problem}
+    <p class="py-2" role="alert">{bench.version.problem}</p>
+  {:else if bench.left?.said}
+    <p class="py-2 text-quiet" data-testid="said">{bench.left.said}</p>
   {:else if estimated}
     <p class="py-2 text-[13px] text-quiet">
       No flat patch was found to measure what is left; the figures are what the steps count as left. Draw a

@@ -30,6 +30,14 @@
     return held?.reading === reading ? held.box : reading.patch;
   }
 
+  /** A patch's figure, of the picture that is shown: of the source, or of the result. */
+  function said(reading: PatchReading): string {
+    if (!reading.flat) return `not usable: ${reading.reason}`;
+    if (bench.shown !== "result") return `${short(reading.luma_cv)} CV`;
+    const after = bench.after(reading.patch);
+    return after ? `${short(after.result_luma_cv)} CV left` : "measuring …";
+  }
+
   function changed(patch: Box, dx: number, dy: number, sizing: boolean): Box {
     const media = bench.shot?.media ?? { width: 1, height: 1 };
     if (sizing)
@@ -56,7 +64,7 @@
     const unit = ratio / placement.scale;
     held.box = changed(
       held.reading.patch,
-      (event.clientX - held.x) * unit,
+      ((event.clientX - held.x) * unit) / bench.aspect,
       (event.clientY - held.y) * unit,
       held.sizing,
     );
@@ -112,9 +120,10 @@
       onkeydown={(event) => nudge(event, reading)}
     >
       <span
-        class="pointer-events-none absolute top-full left-0 mt-0.5 bg-black/70 px-1 figure text-xs whitespace-nowrap text-on-picture"
+        class="pointer-events-none absolute top-full left-0 mt-0.5 origin-left bg-black/70 px-1 figure text-xs whitespace-nowrap text-on-picture"
+        style:transform={`scaleX(${1 / bench.aspect})`}
       >
-        {reading.flat ? `${short(reading.luma_cv)} CV` : `not usable: ${reading.reason}`}
+        {said(reading)}
       </span>
       <span
         class="absolute -right-1.5 -bottom-1.5 size-3 cursor-nwse-resize border border-black bg-white"

@@ -179,7 +179,10 @@
 
   function toSource(event: PointerEvent | WheelEvent): { x: number; y: number } {
     const box = canvas?.getBoundingClientRect() ?? { left: 0, top: 0 };
-    const at = { x: (event.clientX - box.left) * ratio, y: (event.clientY - box.top) * ratio };
+    const at = {
+      x: ((event.clientX - box.left) * ratio) / bench.aspect,
+      y: (event.clientY - box.top) * ratio,
+    };
     const { offsetX, offsetY } = at.x < second.x || at.y < second.y ? inOneRoom : placement;
     return {
       x: (at.x - offsetX) / scale,
@@ -203,7 +206,12 @@
     if (start) drawn = boxBetween(start, toSource(event), frame);
     else if (drag)
       bench.centre = {
-        x: held(drag.cx - ((event.clientX - drag.x) * ratio) / scale, frame.width, room.width, scale),
+        x: held(
+          drag.cx - ((event.clientX - drag.x) * ratio) / scale / bench.aspect,
+          frame.width,
+          room.width,
+          scale,
+        ),
         y: held(drag.cy - ((event.clientY - drag.y) * ratio) / scale, frame.height, room.height, scale),
       };
     else if (!player.playing) void read(event);
@@ -248,33 +256,41 @@
   }
 </script>
 
-<div
-  class="relative h-full w-full overflow-hidden bg-surround"
-  bind:clientWidth={width}
-  bind:clientHeight={height}
-  role="application"
-  aria-label="Picture"
->
-  <canvas
-    bind:this={canvas}
-    class={[
-      "block h-full w-full touch-none",
-      bench.drawing || bench.reach.picking || bench.choosingInset
-        ? "cursor-crosshair"
-        : "cursor-grab active:cursor-grabbing",
-    ]}
-    onpointerdown={press}
-    onpointermove={move}
-    onpointerup={release}
-    onpointercancel={release}
-    onpointerleave={() => (readout = null)}
-    onwheel={wheel}
-  ></canvas>
-  <OverworkMap {bench} {placement} {ratio} />
-  <PatchLayer {bench} {placement} {ratio} {drawn} />
-  <ShapeLayer {bench} {placement} {ratio} />
-  {#if compare.mode === "wipe" && sides.length > 1}<WipeHandle desk={compare} {line} {ratio} />{/if}
-  {#if compare.inset}<Inset {bench} {sides} />{/if}
+<div class="relative h-full w-full overflow-hidden bg-surround" role="application" aria-label="Picture">
+  <!-- Pixels that are not square: all that lies on the picture is drawn by square ones, and then widened. -->
+  <div
+    class="relative h-full origin-left"
+    style:width={`${100 / bench.aspect}%`}
+    style:transform={bench.aspect === 1 ? null : `scaleX(${bench.aspect})`}
+    bind:clientWidth={width}
+    bind:clientHeight={height}
+  >
+    <canvas
+      bind:this={canvas}
+      class={[
+        "block h-full w-full touch-none",
+        bench.drawing || bench.reach.picking || bench.choosingInset
+          ? "cursor-crosshair"
+          : "cursor-grab active:cursor-grabbing",
+      ]}
+      onpointerdown={press}
+      onpointermove={move}
+      onpointerup={release}
+      onpointercancel={release}
+      onpointerleave={() => (readout = null)}
+      onwheel={wheel}
+    ></canvas>
+    <OverworkMap {bench} {placement} {ratio} />
+    <PatchLayer {bench} {placement} {ratio} {drawn} />
+    <ShapeLayer {bench} {placement} {ratio} />
+    {#if compare.mode === "wipe" && sides.length > 1}<WipeHandle
+        desk={compare}
+        {line}
+        {ratio}
+        aspect={bench.aspect}
+      />{/if}
+    {#if compare.inset}<Inset {bench} {sides} />{/if}
+  </div>
   <p
     class="pointer-events-none absolute top-2 left-3 bg-black/60 px-1.5 text-on-picture"
     data-testid="picture-label"

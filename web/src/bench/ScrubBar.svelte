@@ -14,13 +14,9 @@
   const frames = $derived(bench.shot?.media.frames ?? 1);
   const measured = $derived(bench.shot?.report?.noise.by_frame_cv ?? []);
   const found = $derived(bench.shot?.report?.findings.find((f) => f.kind === "noise"));
-  const left = $derived(
-    found && bench.remaining
-      ? (bench.remaining.values.noise ?? found.value) / Math.max(found.value, 0.01)
-      : 1,
-  );
   /** What is left of each frame's noise under the version. */
-  const noise = $derived(measured.map((cv) => cv * left));
+  const noise = $derived(bench.left?.by_frame_cv ?? measured);
+  const treated = $derived(bench.standings.some((s) => s.kind === "noise" && s.remaining != null));
   const tolerance = $derived(found?.tolerance ?? 0);
   const top = $derived(Math.max(...measured, tolerance * 1.3, 1));
   const worst = $derived(noise.indexOf(Math.max(...noise)));
@@ -57,7 +53,7 @@
     <span class="figure whitespace-nowrap">{frameTime(bench.n, bench.shot?.media.rate ?? "24")}</span>
     <span class="grow truncate text-right">
       {#if noise.length}
-        {left < 1 ? "Luma noise left, here" : "Luma noise, here"}
+        {treated ? "Luma noise left, here" : "Luma noise, here"}
         <span class="figure">{short(noise[bench.n] ?? 0)} CV</span>, most
         <button class="figure underline" onclick={() => bench.go(worst)}
           >{short(noise[worst] ?? 0)} CV in frame {worst}</button

@@ -57,7 +57,13 @@
     if (!drag) return;
     const unit = ratio / placement.scale;
     const { shape, from, point, x, y } = drag;
-    drag.now = moved(shape, from, point, (event.clientX - x) * unit, (event.clientY - y) * unit);
+    drag.now = moved(
+      shape,
+      from,
+      point,
+      ((event.clientX - x) * unit) / bench.aspect,
+      (event.clientY - y) * unit,
+    );
   }
 
   function release() {

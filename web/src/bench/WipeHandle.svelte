@@ -7,8 +7,10 @@
     line: WipeLine;
     /** Device pixels in a CSS pixel. */
     ratio: number;
+    /** Width of the picture's pixels over their height. */
+    aspect: number;
   }
-  const { desk, line, ratio }: Props = $props();
+  const { desk, line, ratio, aspect }: Props = $props();
   const LENGTH = 4000;
   const LEAN_AT = 110;
   let grip: { x: number; y: number; share: number; angle: number; leaning: boolean } | null = null;
@@ -24,7 +26,7 @@
   function move(event: PointerEvent) {
     if (!grip) return;
     const { normal, span } = line;
-    const [dx, dy] = [(event.clientX - grip.x) * ratio, (event.clientY - grip.y) * ratio];
+    const [dx, dy] = [((event.clientX - grip.x) * ratio) / aspect, (event.clientY - grip.y) * ratio];
     if (!grip.leaning) return desk.slide(grip.share + (dx * normal.x + dy * normal.y) / span);
     const start = (grip.angle * Math.PI) / 180;
     const arm = LEAN_AT * ratio;

@@ -10,13 +10,16 @@ import {
   type PatchReading,
   type Profile,
   type ProfileFit,
-  type Remaining,
+  type Left,
+  type PatchBeforeAfter,
+  type Standing,
   type Render,
   type ShotDetail,
   type Treatment,
   type Version,
   type View,
 } from "../api/client";
+import { ratioOf } from "../lib/format";
 import { clamp, type Box } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
 import { router } from "../lib/router.svelte";
@@ -30,6 +33,11 @@ import { ReachDesk } from "./reach.svelte";
 import { StripDesk } from "./strip.svelte";
 import { VersionDesk } from "./versions.svelte";
 
+/** A patch's place as a name. */
+function placeName(patch: Patch): string {
+  return [patch.x, patch.y, patch.width, patch.height, patch.frame].join(" ");
+}
+
 const NOTE_AFTER_MS = 250;
 const VIEWS: View[] = ["source", "result", "removed", "reach"];
 
@@ -39,7 +47,10 @@ export class Bench {
   treatments = $state<Treatment[]>([]);
   formats = $state<OutputFormat[]>([]);
   renders = $state<Render[]>([]);
-  remaining = $state<Remaining | null>(null);
+  /** What the version on the screen leaves; null while that is being measured. */
+  left = $state<Left | null>(null);
+  /** What it leaves at patches that were drawn, by their place. */
+  private drawnAfter = $state<Record<string, PatchBeforeAfter>>({});
   readings = $state<PatchReading[]>([]);
   profiles = $state<Profile[]>([]);
   /** The saved profile to propose by; null is the shot's own. */
@@ -81,6 +92,10 @@ export class Bench {
   readonly measuring = $derived(
     this.shot?.survey?.state === "queued" || this.shot?.survey?.state === "running",
   );
+  /** The findings as they stand under the version on the screen; as they were measured while that is not known. */
+  readonly standings = $derived<Standing[]>(this.left?.standings ?? this.shot?.measured ?? []);
+  /** Width of a pixel over its height. */
+  readonly aspect = $derived(ratioOf(this.shot?.media.pixel_aspect ?? "1"));
   /** The view of the version on the screen. */
   readonly shown = $derived<View>(
     !this.version
@@ -197,12 +212,24 @@ export class Bench {
   judge = (patch: Patch, instead?: PatchReading) =>
     notices.watch(async () => {
       this.drawing = false;
-      const params = { path: { shot_id: this.id } };
-      const verdict = await asked(api.POST("/api/shots/{shot_id}/patch", { params, body: patch }));
+      const verdict = await this.verdictOn(patch);
       const at = instead ? this.readings.indexOf(instead) : -1;
       this.readings = at < 0 ? [...this.readings, verdict.reading] : this.readings.with(at, verdict.reading);
       this.better = verdict.better;
     });
+
+  private async verdictOn(patch: Patch) {
+    const params = { path: { shot_id: this.id }, query: { version_id: this.version?.id } };
+    const verdict = await asked(api.POST("/api/shots/{shot_id}/patch", { params, body: patch }));
+    if (verdict.result) this.drawnAfter[placeName(patch)] = verdict.result;
+    return verdict;
+  }
+
+  /** What the version on the screen leaves at a patch, where that is known. */
+  after(patch: Patch): PatchBeforeAfter | undefined {
+    const name = placeName(patch);
+    return this.left?.left.patches.find((p) => placeName(p.patch) === name) ?? this.drawnAfter[name];
+  }
 
   /** Take the place that was offered for a refused patch. */
   takeBetter(): void {
@@ -275,11 +302,14 @@ export class Bench {
   /** What the version leaves of the findings. */
   async measureRemaining(): Promise<void> {
     const version = this.version;
-    this.remaining = null;
+    this.left = null;
+    this.drawnAfter = {};
     if (!version || !this.shot?.report) return;
     const params = { path: { version_id: version.id } };
     const found = await asked(api.GET("/api/versions/{version_id}/remaining", { params }));
-    if (this.version?.id === version.id) this.remaining = found;
+    if (this.version?.id !== version.id) return;
+    this.left = found;
+    for (const { patch } of this.readings) if (!this.after(patch)) await this.verdictOn(patch);
   }
 
   render = (format: string, first: number, stop: number, bakeLook: boolean) =>

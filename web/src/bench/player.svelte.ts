@@ -1,5 +1,5 @@
 import { SvelteSet } from "svelte/reactivity";
-import { rateOf } from "../lib/format";
+import { ratioOf } from "../lib/format";
 import { clamp } from "../lib/geometry";
 import type { Bitmaps } from "./bitmaps";
 import type { Bench } from "./bench.svelte";
@@ -95,7 +95,7 @@ export class Player {
 
   /** Run until it is stopped: the frame that is due is shown once it is here, and time waits for it. */
   run(here: (n: number) => boolean): () => void {
-    const rate = rateOf(this.bench.shot?.media.rate ?? "24") * this.speed;
+    const rate = ratioOf(this.bench.shot?.media.rate ?? "24") * this.speed;
     const { first, last } = this.range;
     const count = last - first + 1;
     let origin = { at: performance.now(), n: clamp(this.bench.n, first, last) - first };

@@ -1,8 +1,7 @@
 <script lang="ts">
   import { pictureAddress, SOURCE, type Shot } from "../api/client";
-  import { mediaLine, percent, short } from "../lib/format";
+  import { mediaLine, percent, ratioOf, short } from "../lib/format";
   import { follow } from "../lib/router.svelte";
-  import { severity } from "./arrange";
   import { busy } from "./jobs.svelte";
 
   const { shot, onmeasure, onremove }: { shot: Shot; onmeasure: () => void; onremove: () => void } = $props();
@@ -14,15 +13,16 @@
   const worst = $derived(
     (shot.findings ?? [])
       .filter((finding) => finding.outside || finding.remaining !== null)
-      .sort((a, b) => severity(b) - severity(a))
+      .sort((a, b) => b.severity - a.severity)
       .slice(0, MOST),
   );
   const state = $derived.by(() => {
+    if (shot.problem) return shot.problem;
     if (busy(shot)) return shot.survey?.state === "queued" ? "waiting to be measured" : "measuring";
     if (shot.survey?.state === "failed") return shot.survey.message;
     if (!shot.findings) return shot.survey?.state === "cancelled" ? "measuring was stopped" : "not measured";
     if (shot.render?.state === "running" || shot.render?.state === "queued") return "rendering";
-    if (!worst.some((finding) => finding.outside)) return "inside all tolerances";
+    if (!shot.findings.some((finding) => finding.outside)) return "inside all tolerances";
     return shot.versions.length ? `plan ${shot.versions.join(", ")}` : "measured, no plan yet";
   });
 </script>
@@ -34,7 +34,15 @@
     class="block aspect-video overflow-hidden bg-surround"
     aria-label={`Open ${shot.name}`}
   >
-    <img src={picture} alt="" class="h-full w-full object-contain" loading="lazy" />
+    {#if !shot.problem}
+      <img
+        src={picture}
+        alt=""
+        class="m-auto h-full max-w-full"
+        style:aspect-ratio={(shot.media.width * ratioOf(shot.media.pixel_aspect)) / shot.media.height}
+        loading="lazy"
+      />
+    {/if}
   </a>
   <div class="border-b border-rule pt-1.5 pb-2">
     <div class="flex items-baseline gap-2">

@@ -2,14 +2,9 @@ import type { Shot } from "../api/client";
 
 type ShotFinding = NonNullable<Shot["findings"]>[number];
 
-/** How far a finding lies beyond its tolerance: 1 is on it. A tolerance of 0 allows nothing. */
-export function severity(finding: ShotFinding): number {
-  const value = finding.remaining ?? finding.value;
-  return finding.tolerance > 0 ? value / finding.tolerance : value > 0 ? 10 * value : 0;
-}
-
+/** How far the worst finding lies outside its tolerance; 0 where none does. */
 export function worst(shot: Shot): number {
-  return Math.max(0, ...(shot.findings ?? []).filter((f) => f.outside).map(severity));
+  return Math.max(0, ...(shot.findings ?? []).filter((f) => f.outside).map((f) => f.severity));
 }
 
 function of(shot: Shot, kind: string): ShotFinding | undefined {
@@ -29,7 +24,7 @@ export function arranged(shots: Shot[], sort: string, filter: string): Shot[] {
   const weight = (shot: Shot): number => {
     if (sort === "worst") return worst(shot);
     const finding = of(shot, sort);
-    return finding ? severity(finding) : -1;
+    return finding?.severity ?? -1;
   };
   const kept = shots.filter(passes);
   return sort === "name" ? kept : kept.toSorted((a, b) => weight(b) - weight(a));

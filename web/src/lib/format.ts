@@ -12,17 +12,17 @@ export function short(value: number): string {
 
 /** A frame's place in time: number and seconds. */
 export function frameTime(n: number, rate: string): string {
-  return `frame ${n} · ${(n / rateOf(rate)).toFixed(2)} s`;
+  return `frame ${n} · ${(n / ratioOf(rate)).toFixed(2)} s`;
 }
 
-/** Frames a second from "24000/1001" or "24". */
-export function rateOf(rate: string): number {
-  const [over, under] = rate.split("/").map(Number);
-  return (over ?? 24) / (under ?? 1);
+/** A number from "24000/1001" or "24". */
+export function ratioOf(text: string): number {
+  const [over, under] = text.split("/").map(Number);
+  return (over ?? 1) / (under ?? 1);
 }
 
 export function rateText(rate: string): string {
-  const value = rateOf(rate);
+  const value = ratioOf(rate);
   return `${Number.isInteger(value) ? value : value.toFixed(3)} fps`;
 }
 
@@ -34,13 +34,16 @@ interface Described {
   bit_depth: number;
   chroma: string;
   codec: string;
+  pixel_aspect?: string;
 }
 
 /** One line of a shot's technical description. */
 export function mediaLine(media: Described): string {
   const depth =
     media.chroma === "rgb" ? `${media.bit_depth}-bit RGB` : `${media.bit_depth}-bit ${media.chroma}`;
-  return `${media.width}×${media.height} · ${media.frames} frames · ${rateText(media.rate)} · ${media.codec} ${depth}`;
+  const aspect = ratioOf(media.pixel_aspect ?? "1");
+  const pixels = aspect === 1 ? "" : ` (pixels ${aspect.toFixed(2)} wide)`;
+  return `${media.width}×${media.height}${pixels} · ${media.frames} frames · ${rateText(media.rate)} · ${media.codec} ${depth}`;
 }
 
 export function percent(share: number): string {

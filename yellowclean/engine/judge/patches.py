@@ -41,16 +41,18 @@ class Remaining(BaseModel):
     """Each finding after a plan, in the finding's unit, and how that is known.
 
     "patches": measured in the result, at flat patches of the survey. "estimate": no patch is flat, so
-    this is what the steps themselves count as left.
+    this is what the steps themselves count as left. "nothing": the plan does nothing, so all is as it was.
     """
 
     values: dict[str, float]
-    basis: Literal["patches", "estimate"]
+    basis: Literal["patches", "estimate", "nothing"]
     patches: list[PatchBeforeAfter]
 
 
 def remaining(pipeline: Pipeline, report: SurveyReport) -> Remaining:
     """What a plan leaves of a surveyed shot's noise and colour noise."""
+    if not any(step.acts for step in pipeline.plan.steps):
+        return Remaining(values={}, basis="nothing", patches=[])
     pairs = [patch_before_after(r, pipeline.frame(r.patch.frame, r.patch.region)) for r in report.patches if r.flat]
     if pairs:
         luma = float(np.mean([p.result_luma_cv / max(p.source_luma_cv, 0.01) for p in pairs]))

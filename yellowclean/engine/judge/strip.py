@@ -48,7 +48,7 @@ def strip_at(
     """Judge a region of frame n at each of the setting's values."""
     values = strip_values(plan, step, setting)
     assert plan.profile is not None  # a plan with steps has one, by its schema
-    judge = RiskAt(footage, plan.profile, n, region)
+    judge = RiskAt(footage, plan.profile, n, footage.large_enough(region))
     rungs = []
     for value in values:
         raise_if(stopped)

@@ -52,9 +52,9 @@ MOST_CLIPPED = 0.01
 """Share of a block's pixels that may be cut off."""
 
 MOST_CUT, LIKE_NOISE = 0.9, 0.2
-"""Share of a block's pixels that may be cut off a channel where what is left looks like noise cut at one end, so that
-its variance tells that of the whole; and how far (relative) it may look otherwise. A channel of which more is gone
-everywhere is dead."""
+"""Share of a block's pixels that may be cut off a channel where what is left looks like noise cut at one end,
+so that its variance tells that of the whole; and how far (relative) it may look otherwise. A channel of which
+more is gone everywhere is dead."""
 
 ENOUGH_WHOLE = 0.05
 """Share of the blocks that has to be whole in all channels; else those are looked at which are whole in some."""
@@ -195,7 +195,7 @@ def _uncut(
 ) -> tuple[tuple[Array, Array], Mask]:
     """(level, variance) of normal noise of which a share `lost` was cut off at black or white, and where that is
     likely what happened: for max(Z, a) with Z unit normal and a = Φ⁻¹(lost), the mean is aΦ(a) + φ(a) and the mean
-    square a²Φ(a) + aφ(a) + 1 - Φ(a). Where detail is cut, or half a block is black, level and variance do not fit."""
+    square a²Φ(a) + aφ(a) + 1 - Φ(a). Where detail is cut, or half a block is black, the two do not fit."""
     a = norm.ppf(np.clip(lost, 1e-6, 1 - 1e-6))
     mean = a * lost + norm.pdf(a)
     left = np.maximum(a**2 * lost + a * norm.pdf(a) + 1 - lost - mean**2, 1e-6)

@@ -133,8 +133,8 @@ def _through_patches(curve: NoiseCurve, readings: Sequence[PatchReading]) -> Noi
 
 
 class _Spectrum:
-    """Gathers the spectrum, in the stabilised opponent axes, from tiles of pure noise of the compared pairs as their
-    frames pass by, so that none is kept longer than its pair needs."""
+    """Gathers the spectrum, in the stabilised opponent axes, from tiles of pure noise of the compared pairs as
+    their frames pass by, so that none is kept longer than its pair needs."""
 
     def __init__(self, source: Source, pairs: Sequence[Pair], curve: NoiseCurve) -> None:
         self._source, self._pairs, self._curve = source, {pair.n: pair for pair in pairs}, curve

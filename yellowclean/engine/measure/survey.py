@@ -83,11 +83,13 @@ class SurveyReport(BaseModel):
 
     def with_tolerances(self, tolerances: Mapping[str, float]) -> SurveyReport:
         """The same measurements held against other tolerances, by the kind of finding."""
-        findings = [
-            f.model_copy(update={"tolerance": tolerances[f.kind]}) if f.kind in tolerances else f
-            for f in self.findings
-        ]
+        findings = with_tolerances(self.findings, tolerances)
         return self.model_copy(update={"findings": findings, "source": source_check(findings)})
+
+
+def with_tolerances(findings: Sequence[Finding], tolerances: Mapping[str, float]) -> list[Finding]:
+    """Findings held against other tolerances, by their kind."""
+    return [f.model_copy(update={"tolerance": tolerances[f.kind]}) if f.kind in tolerances else f for f in findings]
 
 
 def survey_schema() -> dict[str, Any]:
@@ -225,7 +227,7 @@ class DetectorPass:
         picked = np.linspace(chosen.start, chosen.stop - 1, min(LOOKS, len(chosen)))
         self._picked = {round(n) for n in picked}
         self._seen: dict[str, list[tuple[int, Any]]] = {d.kind: [] for d in detectors if not d.every_frame}
-        # of every frame a number or two are kept, so that the longest shot takes little more memory than a short one
+        # of every frame a number or two are kept, so that a long shot takes little more memory than a short one
         self._series = {d.kind: array("d") for d in detectors if d.every_frame}
         self._frames = array("q")
         self._before: Array | None = None

@@ -26,7 +26,7 @@ COMMON_RATES = [Fraction(n) for n in (24, 25, 30, 48, 50, 60, 100, 120)]
 COMMON_RATES += [Fraction(1000 * n, 1001) for n in (24, 30, 48, 60, 120)]
 
 NEAR_RATE = 1e-4
-"""Relative distance up to which a rate is taken for a common one: containers that count in milliseconds round it."""
+"""Relative distance up to which a rate is a common one: containers that count in milliseconds round it."""
 
 _SITING = re.compile(r"(chroma_sample_loc_type_top_field|chroma_sample_position)\b.*= (\d+)")
 _tracing = threading.Lock()
@@ -151,7 +151,7 @@ def _chroma(stream: VideoStream) -> Literal["4:2:0", "4:2:2", "4:4:4", "4:1:1", 
 
 
 def coding_of(stream: VideoStream, matrix: str) -> tuple[Coding, list[str]]:
-    """The coding of the planes that are read, after any change to a planar layout, and notes on what was assumed."""
+    """The coding of the planes that are read, after any change to a planar layout; notes on what was assumed."""
     fmt = stream.format
     if not readable_planes(fmt):
         fmt = av.VideoFormat(planar_equivalent(fmt), 16, 16)

@@ -28,7 +28,7 @@ PIXEL_ASPECT_ROOM = 24
 
 
 def write_pixel_aspect(file: Path, size: tuple[int, int], aspect: Fraction) -> None:
-    """Put the pixel aspect into a finished file whose first track is a video named by `PIXEL_ASPECT_ROOM` blanks."""
+    """Put the pixel aspect into a finished file whose first track is a video named by blanks."""
     with file.open("r+b") as stream:
         head = bytearray(stream.read(HEAD))
         tracks = _inner(head, _inner(head, range(len(head)), SEGMENT), TRACKS)

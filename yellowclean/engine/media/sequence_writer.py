@@ -66,7 +66,7 @@ def write_member(target: Destination, info: MediaInfo, n: int, frame: Frame, sou
 
 
 def _with_layers(form: str, stored: Frame, layers: Layers | None) -> tuple[oiio.ImageSpec, Array]:
-    """The spec of a picture and its samples: the frame's colour, and the channels beside it that the format holds."""
+    """Spec and samples of a picture: the frame's colour, and the channels beside it that the format holds."""
     height, width = stored.shape[:2]
     kind = "uint16" if form != "exr" else "float" if layers and layers.spec.format == oiio.FLOAT else "half"
     beside = _beside(form, layers)

@@ -13,8 +13,8 @@ from pydantic import BaseModel, ConfigDict
 from ..errors import BadInput
 from ..frames import Array, Frame, Progress, StopCheck, never, raise_if
 from ..media import OUTPUT_FORMATS, Destination, MediaInfo, open_writer
-from ..media.info import checked_size
 from ..media.formats import OutputFormat
+from ..media.info import checked_size
 from .scenes import RATE, SCENES, Motion
 from .sensor import Camera, expose
 

@@ -5,9 +5,11 @@ from __future__ import annotations
 import asyncio
 import json
 from collections.abc import AsyncIterator
+from datetime import datetime, timedelta
 
 from asgiref.sync import sync_to_async
 from django.http import HttpRequest, StreamingHttpResponse
+from django.utils import timezone
 from ninja import Router
 
 from ..models import Render, Survey
@@ -17,7 +19,9 @@ router = Router(tags=["events"])
 
 LOOK_EVERY = 0.4
 HEARTBEAT = 15.0
-RECENT = 40
+TOLD = "shot_id", "state", "progress", "message"
+RECENT = timedelta(minutes=2)
+"""Work that ended this long before the stream began is told as well."""
 
 
 @router.get("/jobs/{job_id}/events", response=EventWork)
@@ -30,11 +34,12 @@ async def job_events(request: HttpRequest, job_id: int) -> StreamingHttpResponse
 
 async def _changes(job_id: int) -> AsyncIterator[bytes]:
     told: dict[tuple[str, int], str] = {}
+    since = timezone.now() - RECENT
     quiet = 0.0
     yield b"retry: 2000\n\n"
     while True:
         news = b""
-        for work in await _states(job_id):
+        for work in await _states(job_id, since):
             text = work.model_dump_json()
             if told.get((work.kind, work.id)) != text:
                 told[work.kind, work.id] = text
@@ -49,7 +54,8 @@ async def _changes(job_id: int) -> AsyncIterator[bytes]:
 
 
 @sync_to_async
-def _states(job_id: int) -> list[EventWork]:
+def _states(job_id: int, since: datetime) -> list[EventWork]:
+    """All work that waits or runs, and what has ended since."""
     return [
         EventWork(
             kind=kind.__name__.lower(),
@@ -60,5 +66,5 @@ def _states(job_id: int) -> list[EventWork]:
             message=work.message,
         )
         for kind in (Survey, Render)
-        for work in kind.objects.filter(shot__job=job_id)[:RECENT]
+        for work in kind.objects.filter(shot__job=job_id).active_or_ended_since(since).only(*TOLD)
     ]

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-import threading
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple, TypeVar
 
 from asgiref.sync import sync_to_async
@@ -17,14 +15,15 @@ from ...engine.colour.look import Look
 from ...engine.frames import CV_SCALE, Region, StopCheck, never
 from ...engine.judge.closer import Signal
 from ...engine.plan import Plan
+from ..lanes import Lanes
 from ..models import PlanVersion, Shot, Still
-from ..views import Asked, View, content_of, picture, pipeline_for
+from ..views import Asked, View, content_of, picture, picture_key, pipeline_for
 
 router = Router(tags=["frames"])
 
 T = TypeVar("T")
 
-_workers = ThreadPoolExecutor(2, thread_name_prefix="picture")
+_lanes = Lanes(2)
 """Two at a time: kernels spread over the cores by themselves, and a second waits for data meanwhile."""
 
 FOR_EVER = "private, max-age=31536000, immutable"
@@ -100,11 +99,12 @@ def get_pixel(request: HttpRequest, shot_id: int, n: int, x: int, y: int, versio
 
 async def unless_gone(work: Callable[[StopCheck], T]) -> T:
     """Do work in a thread; when the request is given up, the work's stop check says so."""
-    gone = threading.Event()
+    task = _lanes.submit(work)
     try:
-        return await asyncio.get_running_loop().run_in_executor(_workers, lambda: work(gone.is_set))
+        found: T = await asyncio.wrap_future(task.future)
+        return found
     except asyncio.CancelledError:
-        gone.set()
+        task.gone.set()
         raise
 
 
@@ -117,7 +117,7 @@ def answered(png: bytes, query: PlaceQuery) -> HttpResponse:
 def check_key(query: PlaceQuery, shot: Shot, content: str, look: Look) -> None:
     """Refuse a picture whose plan or look has changed since it was asked for: kept under that key, it would come
     back where another belongs. The page asks again by itself."""
-    if query.key and query.key != f"{shot.fingerprint[:12]}{content}{look.digest()}":
+    if query.key and query.key != f"{picture_key(shot)}{content}{look.digest()}":
         raise HttpError(409, "The picture has changed meanwhile; reload the page.")
 
 

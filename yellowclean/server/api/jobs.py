@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
-from django.db.models import Count, QuerySet
+from collections.abc import Iterable
+
+from django.db.models import Count, Max, Prefetch, QuerySet
 from django.http import HttpRequest
 from ninja import Router, Schema
+from pydantic import ValidationError
 
-from ...engine.errors import BadInput
-from ...engine.measure.findings import Finding
-from ...engine.measure.survey import FindingKind, finding_kinds
-from ..models import Job, Profile, Shot, Work
+from ...engine.errors import BadInput, BadPlan, YellowCleanError
+from ...engine.judge.patches import Remaining
+from ...engine.judge.standing import standings
+from ...engine.measure.profile import first_problem
+from ...engine.measure.survey import FindingKind, finding_kinds, source_check
+from ...engine.media import MediaInfo
+from ..models import Job, PlanVersion, Profile, Render, Shot, Survey, Work
 from ..use_cases import delete_shot, propose_for, set_tolerances
-from .schemas import FindingOut, JobChange, JobIn, JobOut, ShotOut, WorkOut
+from ..views import picture_key
+from .schemas import JobChange, JobIn, JobOut, ShotOut, WorkOut
 
 router = Router(tags=["jobs"])
 
@@ -32,36 +39,67 @@ def told_work(work: Work | None) -> WorkOut | None:
     return WorkOut.from_orm(work) if work else None
 
 
-def _told_finding(finding: Finding, left: float | None) -> FindingOut:
-    now = finding.value if left is None else left
-    outside = finding.model_copy(update={"value": now}).outside
-    return FindingOut(**finding.model_dump(), remaining=left, outside=outside)
-
-
 def told_shot(shot: Shot) -> ShotOut:
-    """A shot as the contact sheet shows it."""
-    report = shot.report
+    """A shot as the contact sheet shows it: its findings as its newest version leaves them, where that is known."""
     versions = list(shot.versions.all())
-    left = (versions[-1].remaining or {}).get("values", {}) if versions else {}
-    findings = [_told_finding(f, left.get(f.kind)) for f in report.findings] if report else None
+    findings = shot.listed_findings
     return ShotOut(
         id=shot.pk,
         job_id=shot.job_id,
         name=shot.name,
         fingerprint=shot.fingerprint,
-        media=shot.media,
-        findings=findings,
-        source=report.source if report else None,
+        picture_key=picture_key(shot),
+        media=shot.info,
+        findings=None if findings is None else standings(findings, _left(versions[-1]) if versions else None),
+        source=source_check(findings) if findings is not None else None,
         survey=told_work(next(iter(shot.surveys.all()), None)),  # type: ignore[attr-defined]
         render=told_work(next(iter(shot.renders.all()), None)),  # type: ignore[attr-defined]
         versions=[v.label for v in versions],
+        problem=shot.problem,
     )
 
 
+def _left(version: PlanVersion) -> Remaining | None:
+    """What is known to be left under a version as it is now."""
+    try:
+        return version.left(version.plan)
+    except BadPlan:
+        return None
+
+
+def _told_shots(shots: Iterable[Shot]) -> list[ShotOut]:
+    """Each shot for itself: one that cannot be told says so, and spoils no other."""
+    told = []
+    for shot in shots:
+        try:
+            told.append(told_shot(shot))
+        except (ValidationError, YellowCleanError) as error:
+            told.append(_untold(shot, error))
+    return told
+
+
+def _untold(shot: Shot, error: Exception) -> ShotOut:
+    """A shot whose documents cannot be read by this release."""
+    reason = first_problem(error) if isinstance(error, ValidationError) else str(error)
+    unknown = MediaInfo(
+        path=shot.path, kind="video", width=16, height=9, frames=1, rate="24", bit_depth=8, chroma="rgb", codec="",
+        pixel_format="", range="full", primaries="", transfer="", matrix="rgb",
+    )  # fmt: skip
+    return ShotOut(
+        id=shot.pk, job_id=shot.job_id, name=shot.name, fingerprint=shot.fingerprint, picture_key="", media=unknown,
+        findings=None, source=None, survey=None, render=None, versions=[],
+        problem=f"What is kept of it cannot be read ({reason}) Remove it and add it again.",
+    )  # fmt: skip
+
+
 def _shots_of(job_id: int) -> QuerySet[Shot]:
-    """The shots of a job with all that `told_shot` needs."""
-    shots = Job.objects.get(pk=job_id).shots.select_related("job")
-    return shots.prefetch_related("surveys", "renders", "versions")
+    """The shots of a job with all that `told_shot` needs, in a fixed number of queries."""
+    shots = Job.objects.get(pk=job_id).shots.select_related("job").defer("survey")
+    newest = [
+        Prefetch(name, kind.objects.filter(pk__in=kind.objects.values("shot").annotate(n=Max("pk")).values("n")))
+        for name, kind in (("surveys", Survey), ("renders", Render))
+    ]
+    return shots.prefetch_related("versions", *newest)
 
 
 @router.get("/jobs", response=list[JobOut])
@@ -97,13 +135,11 @@ def list_findings(request: HttpRequest) -> list[FindingKind]:
 @router.post("/jobs/{job_id}/propose", response=list[ShotOut])
 def propose_for_job(request: HttpRequest, job_id: int, payload: ProposeMany) -> list[ShotOut]:
     """A new version for every measured shot of the job, or for those named."""
-    shots = (
-        Job.objects.get(pk=job_id).shots.select_related("job").prefetch_related("surveys", "renders", "versions")
-    )
+    shots = _shots_of(job_id)
     chosen = shots if payload.shot_ids is None else shots.filter(pk__in=payload.shot_ids)
     profile = Profile.objects.get(pk=payload.profile_id) if payload.profile_id else None
-    propose_for(chosen, profile, matching=payload.matching)
-    return [told_shot(shot) for shot in shots.all()]
+    propose_for(chosen.defer(None), profile, matching=payload.matching)
+    return _told_shots(_shots_of(job_id))
 
 
 @router.delete("/jobs/{job_id}", response={204: None})
@@ -117,7 +153,4 @@ def delete_job(request: HttpRequest, job_id: int) -> tuple[int, None]:
 
 @router.get("/jobs/{job_id}/shots", response=list[ShotOut])
 def list_shots(request: HttpRequest, job_id: int) -> list[ShotOut]:
-    shots = (
-        Job.objects.get(pk=job_id).shots.select_related("job").prefetch_related("surveys", "renders", "versions")
-    )
-    return [told_shot(shot) for shot in shots]
+    return _told_shots(_shots_of(job_id))

@@ -8,6 +8,8 @@ from typing import Any
 from ninja import Field, Schema
 
 from ...engine.colour.look import Look
+from ...engine.judge.patches import PatchBeforeAfter, Remaining
+from ...engine.judge.standing import Standing
 from ...engine.measure.patch import Patch, PatchReading
 from ...engine.measure.profile import NoiseCurve
 from ...engine.measure.survey import SourceCheck, SurveyReport
@@ -45,17 +47,6 @@ class JobOut(Schema):
     tolerances: dict[str, float]
 
 
-class FindingOut(Schema):
-    """One finding of a shot, for the contact sheet; `remaining` is what its newest plan leaves."""
-
-    kind: str
-    value: float
-    remaining: float | None
-    unit: str
-    tolerance: float
-    outside: bool
-
-
 class ShotOut(Schema):
     """A shot on the contact sheet."""
 
@@ -63,16 +54,21 @@ class ShotOut(Schema):
     job_id: int
     name: str
     fingerprint: str
+    picture_key: str
+    """Names its footage and the engine that shows it, for the addresses of pictures."""
     media: MediaInfo
-    findings: list[FindingOut] | None
+    findings: list[Standing] | None
     source: SourceCheck | None
     survey: WorkOut | None
     render: WorkOut | None
     versions: list[str]
+    problem: str
+    """What is wrong with its footage or its documents, in one line; empty when nothing is."""
 
 
 class VersionOut(Schema):
-    """A plan version; `key` names its result for caches, `matte_keys` the matte of each step."""
+    """A plan version; `key` names its result for caches, `matte_keys` the matte of each step. One that this release
+    cannot read says so in `problem`, and its plan is empty."""
 
     id: int
     label: str
@@ -80,6 +76,7 @@ class VersionOut(Schema):
     plan: Plan
     key: str
     matte_keys: list[str]
+    problem: str = ""
 
 
 class VersionIn(Schema):
@@ -94,6 +91,8 @@ class ShotDetail(ShotOut):
     """A shot on the Bench."""
 
     report: SurveyReport | None
+    measured: list[Standing]
+    """The findings as they stand without a plan."""
     spectrum: list[list[list[float]]] | None
     """By axis and octave: the noise's 64 deviations beside white noise, which reads 1."""
     plans: list[VersionOut]
@@ -104,10 +103,22 @@ class ShotDetail(ShotOut):
 
 
 class PatchVerdict(Schema):
-    """What a drawn patch shows; where it is refused, the nearest place that would do."""
+    """What a drawn patch shows; where it is refused, the nearest place that would do; and where a version is named
+    what that leaves there."""
 
     reading: PatchReading
     better: PatchReading | None
+    result: PatchBeforeAfter | None
+
+
+class LeftOut(Schema):
+    """What a version leaves: the findings as they then stand, and one sentence on a plan that does nothing."""
+
+    left: Remaining
+    standings: list[Standing]
+    by_frame_cv: list[float]
+    """Luma noise that is left of each frame."""
+    said: str
 
 
 class HueIn(Schema):

@@ -5,8 +5,10 @@ from __future__ import annotations
 from django.http import HttpRequest
 from ninja import Router, Schema
 
+from ...engine.errors import BadPlan
 from ...engine.frames import never
-from ...engine.judge.patches import Remaining
+from ...engine.judge.patches import patch_before_after
+from ...engine.judge.standing import left_by_frame, said_of, standings
 from ...engine.measure.patch import Patch, measure_patch
 from ...engine.measure.places import better_patch
 from ...engine.media import OUTPUT_FORMATS
@@ -28,6 +30,7 @@ from ..views import pipeline_for
 from .jobs import told_shot, told_work
 from .schemas import (
     FormatOut,
+    LeftOut,
     PatchVerdict,
     ShotDetail,
     SurveyIn,
@@ -47,7 +50,13 @@ class ProposeIn(Schema):
 
 
 def told_version(version: PlanVersion) -> VersionOut:
-    plan = version.plan
+    try:
+        plan = version.plan
+    except BadPlan as error:
+        told = f"It was written by another release and cannot be read: {error}"
+        return VersionOut(
+            id=version.pk, label=version.label, note=version.note, plan=Plan(), key="", matte_keys=[], problem=told
+        )
     return VersionOut(
         id=version.pk,
         label=version.label,
@@ -65,6 +74,7 @@ def get_shot(request: HttpRequest, shot_id: int) -> ShotDetail:
     return ShotDetail(
         **told_shot(shot).model_dump(),
         report=report,
+        measured=standings(report.findings) if report else [],
         spectrum=report.profile.against_white().tolist() if report else None,
         plans=[told_version(v) for v in shot.versions.all()],
         matching_profile=match.pk if match else None,
@@ -92,17 +102,20 @@ def cancel_survey(request: HttpRequest, shot_id: int) -> tuple[int, None]:
 
 
 @router.post("/shots/{shot_id}/patch", response=PatchVerdict)
-def read_patch(request: HttpRequest, shot_id: int, payload: Patch) -> PatchVerdict:
-    """The verdict on a patch that the user draws, before anything is measured by it."""
-    shot = Shot.objects.get(pk=shot_id)
-    pipeline = pipeline_for(shot, Plan(), never)
+def read_patch(request: HttpRequest, shot_id: int, payload: Patch, version_id: int | None = None) -> PatchVerdict:
+    """The verdict on a patch that the user draws, before anything is measured by it; and what a version leaves."""
+    shot = Shot.objects.select_related("job").get(pk=shot_id)
+    plan = PlanVersion.objects.get(pk=version_id, shot=shot).plan if version_id else Plan()
+    pipeline = pipeline_for(shot, plan, never)
     report = shot.report
     curve = report.profile.curve if report and report.media.frames > 1 else None
     frame, limits = pipeline.source_frame(payload.frame), pipeline.footage.info.clip_levels
     reading = measure_patch(frame, payload, curve, limits=limits)
-    return PatchVerdict(
-        reading=reading, better=None if reading.flat else better_patch(frame, payload, curve, limits)
-    )
+    result = None
+    if version_id:
+        result = patch_before_after(reading, pipeline.frame(payload.frame, payload.region))
+    better = None if reading.flat else better_patch(frame, payload, curve, limits)
+    return PatchVerdict(reading=reading, better=better, result=result)
 
 
 @router.post("/shots/{shot_id}/propose", response=VersionOut, by_alias=True)
@@ -119,6 +132,7 @@ def create_version(request: HttpRequest, shot_id: int, payload: VersionIn) -> Ve
 @router.put("/versions/{version_id}", response=VersionOut, by_alias=True)
 def change_version(request: HttpRequest, version_id: int, payload: VersionIn) -> VersionOut:
     version = PlanVersion.objects.get(pk=version_id)
+    version.plan  # noqa: B018 (one that cannot be read is not written over)
     version.document = unbaked(payload.plan).model_dump(mode="json", by_alias=True)
     if payload.note is not None:
         version.note = payload.note
@@ -134,10 +148,15 @@ def delete_version(request: HttpRequest, version_id: int) -> tuple[int, None]:
     return 204, None
 
 
-@router.get("/versions/{version_id}/remaining", response=Remaining)
-def get_remaining(request: HttpRequest, version_id: int) -> Remaining:
+@router.get("/versions/{version_id}/remaining", response=LeftOut)
+def get_remaining(request: HttpRequest, version_id: int) -> LeftOut:
     """What the version leaves of the findings, measured in the result itself where it can be."""
-    return measure_remaining(PlanVersion.objects.select_related("shot").get(pk=version_id))
+    version = PlanVersion.objects.select_related("shot__job").get(pk=version_id)
+    left = measure_remaining(version)
+    report = version.shot.report
+    stands = standings(report.findings if report else [], left)
+    by_frame = left_by_frame(report.noise.by_frame_cv, stands) if report else []
+    return LeftOut(left=left, standings=stands, by_frame_cv=by_frame, said=said_of(version.plan, stands))
 
 
 @router.get("/treatments", response=list[TreatmentOut])

@@ -94,7 +94,8 @@ class Evidence:
         field = cv2.remap(track.field, fx, fy, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
         to_x, to_y = x + field[..., 0], y + field[..., 1]
         inside = (to_x >= 0) & (to_y >= 0) & (to_x <= self.shape[1] - 1) & (to_y <= self.shape[0] - 1)
-        brought = cv2.remap(picture, to_x, to_y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101)
+        # the edge repeats: mirroring a picture of few pixels as far as motion leads would take for ever
+        brought = cv2.remap(picture, to_x, to_y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
         return brought, inside & (field[..., 2] < 1)
 
     def track(self, neighbour: int) -> Track:

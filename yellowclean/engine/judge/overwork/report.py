@@ -61,13 +61,15 @@ class Judged:
 def overwork(
     pipeline: Pipeline, frames: Sequence[int], region: Region | None = None, *, stopped: StopCheck = never
 ) -> Judged:
-    """Judge a plan's result on frames of a shot. Raises `BadInput` for a plan that does nothing."""
+    """Judge a plan's result on frames of a shot. Raises `BadInput` for a plan that does nothing, or a region
+    in which nothing can be judged."""
+    judged = pipeline.footage.large_enough(region)
     if not any(step.acts for step in pipeline.plan.steps):
         raise BadInput("the plan does nothing, so there is nothing to judge; add a step.")
     worst: dict[str, Measured] = {}
     maps: dict[str, Array] = {}
     for n in frames:
-        evidence = Evidence(pipeline, n, region)
+        evidence = Evidence(pipeline, n, judged)
         for kind, measure in MEASURES.items():
             raise_if(stopped)
             reading = measure.read(evidence)
