@@ -112,7 +112,7 @@ class Renders(WorkCase):
         self.run_queued()
         work.refresh_from_db()
         self.assertEqual(work.state, State.FAILED)
-        self.assertRegex(work.message, r"dusk\.mkv: cannot be read as video")
+        self.assertIn("dusk: the footage was replaced on disk", work.message)
         self.assertNotIn("\n", work.message)
 
 

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
+
 from django.http import HttpRequest
 from ninja import Field, Router, Schema
+from pydantic import ValidationError
 
 from ...engine.errors import BadInput
 from ...engine.plan import Step
@@ -44,8 +47,13 @@ class Applied(Schema):
 
 
 @router.get("/presets", response=list[PresetOut])
-def list_presets(request: HttpRequest) -> list[Preset]:
-    return list(Preset.objects.all())
+def list_presets(request: HttpRequest) -> list[PresetOut]:
+    """All presets that this release can read."""
+    told = []
+    for preset in Preset.objects.all():
+        with contextlib.suppress(ValidationError):
+            told.append(PresetOut.model_validate({"id": preset.pk, "name": preset.name, "steps": preset.steps}))
+    return told
 
 
 @router.post("/presets", response=PresetOut)
