@@ -13,7 +13,8 @@ serve: setup
 	exec $(MANAGE) serve
 
 test: build/stamp/web build/stamp/chromium
-	$(MANAGE) test --settings tests.settings
+	npm --prefix web run --silent test
+	$(BIN)/python -m tests.lanes
 
 check: build/stamp/web
 	$(BIN)/ruff format --check .

@@ -2,7 +2,7 @@
 
 import sys
 
-from . import denoise, overwork, quality, response, speed, strip, survey
+from . import denoise, length, overwork, quality, response, speed, strip, survey
 
 ALL = {
     "survey": survey,
@@ -12,6 +12,7 @@ ALL = {
     "overwork": overwork,
     "strip": strip,
     "response": response,
+    "length": length,
 }
 
 if __name__ == "__main__":

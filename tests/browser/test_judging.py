@@ -267,6 +267,8 @@ class Looping(JudgingCase):
 
 
 class ByKeyboard(JudgingCase):
+    needs_worker = True
+
     def to(self, name: str) -> None:
         """Press Tab until something of that name has the focus."""
         for _ in range(120):

@@ -16,6 +16,8 @@ from yellowclean.server.models import Job, Shot
 
 
 class MainJob(BrowserCase):
+    needs_worker = True
+
     def test_from_the_demo_job_to_a_downloaded_result(self) -> None:
         page = self.page
         self.open_quay()
@@ -152,6 +154,8 @@ class Looking(BrowserCase):
 
 
 class Contact(BrowserCase):
+    needs_worker = True
+
     def test_a_job_is_surveyed_sorted_filtered_and_a_finding_leads_to_its_place(self) -> None:
         page = self.page
         page.goto(self.live_server_url)

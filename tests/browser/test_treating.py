@@ -213,5 +213,5 @@ class Treating(BrowserCase):
 
     def test_the_proposal_says_why(self) -> None:
         expect(self.page.locator('[data-step="temporal"]')).to_contain_text("frames each side")
-        expect(self.step).to_contain_text("the estimated error is lowest")
+        expect(self.step).to_contain_text("the error estimated in the middle of the picture is lowest")
         expect(self.step).to_contain_text("against a tolerance of")

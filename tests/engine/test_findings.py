@@ -14,7 +14,8 @@ from yellowclean.engine.frames import CV_SCALE, Frame
 from yellowclean.engine.measure.findings import DETECTORS, Place
 from yellowclean.engine.measure.findings.banding import bands_of
 from yellowclean.engine.measure.findings.blocking import grid_of
-from yellowclean.engine.measure.survey import finding_kinds, survey
+from yellowclean.engine.measure.noise import measure_noise
+from yellowclean.engine.measure.survey import finding_kinds, monochrome_share, survey
 from yellowclean.engine.testcamera import Camera, expose
 
 
@@ -85,11 +86,11 @@ class Limits(TestCase):
             rows = round(224 * percent / 100)
             frame[:rows, :, 0] = 1.0
             frame[224 - rows :, :, 2] = 0.0
-            both = findings([frame, frame.copy()])
+            clipping, crush = (found(kind, [frame, frame.copy()]) for kind in ("clipping", "crush"))
             with self.subTest(percent):
-                self.assertAlmostEqual(both["clipping"].value, 100 * rows / 224, delta=0.01)
-                self.assertAlmostEqual(both["crush"].value, 100 * rows / 224, delta=0.01)
-                self.assertIn("R ", both["clipping"].detail)
+                self.assertAlmostEqual(clipping.value, 100 * rows / 224, delta=0.01)
+                self.assertAlmostEqual(crush.value, 100 * rows / 224, delta=0.01)
+                self.assertIn("R ", clipping.detail)
 
     def test_headroom_of_limited_range_is_not_clipping(self) -> None:
         frame = grained([ramp(None)], 2.0)[0]
@@ -207,14 +208,17 @@ class Grain(TestCase):
         return frames
 
     def test_size_rises_and_the_monochrome_share_is_told(self) -> None:
-        seen = [findings(self.grainy(blur, 0.0))["grain"] for blur in (0, 0.4, 0.6, 0.9, 1.4)]
-        sizes = [f.value for f in seen]
+        profiles = [measure_noise(MemorySource(self.grainy(blur, 0.0))).profile for blur in (0, 0.4, 0.6, 0.9)]
+        coarse = findings(self.grainy(1.4, 0.0))["grain"]
+        sizes = [*(profile.grain_px for profile in profiles), coarse.value]
         self.assertEqual(sizes, sorted(sizes))
         self.assertAlmostEqual(sizes[0], 1, delta=0.1)
-        self.assertEqual([f.outside for f in seen], [False] * 4 + [True], sizes)
+        self.assertTrue(coarse.outside)
+        self.assertLess(sizes[3], coarse.tolerance)
+        self.assertAlmostEqual(int(coarse.detail.split(" %")[0]), 0, delta=8)
         for shared in (0.0, 0.5, 1.0):
-            detail = findings(self.grainy(0.4, shared))["grain"].detail
-            self.assertAlmostEqual(int(detail.split(" %")[0]), 100 * shared, delta=8)
+            profile = measure_noise(MemorySource(self.grainy(0.4, shared))).profile
+            self.assertAlmostEqual(monochrome_share(profile), shared, delta=0.08)
 
 
 class Source(TestCase):

@@ -115,7 +115,8 @@ class HotPixels(TestCase):
             for count in (0, 5, 10, 20, 40):
                 with self.subTest(scene=scene, count=count):
                     camera = Camera(stops_under=2, hot_pixels=count)
-                    finding = found("hot pixels", *noisy(scene, camera, (384, 224)))
+                    _, curve = noisy(scene, Camera(stops_under=2), (384, 224))
+                    finding = found("hot pixels", shot_pair(scene, camera, 384, 224, 8)[0], curve)
                     self.assertAlmostEqual(finding.value, count, delta=max(0.1 * count, 1))
                     self.assertEqual(finding.outside, count > 2)
                     self.assertEqual(len(finding.spots), int(finding.value))

@@ -12,10 +12,14 @@ import av
 import numpy as np
 
 from tests.clips import MemorySource, psnr, shot_pair, temporary_folder
+from tests.engine.planted import found
 from tests.engine.test_exactness import stored, write_picture
 from yellowclean.engine.errors import BadInput
 from yellowclean.engine.frames import Array, Frame
+from yellowclean.engine.measure.curve import blind_curve
 from yellowclean.engine.measure.noise import measure_noise
+from yellowclean.engine.measure.pairs import pair_at
+from yellowclean.engine.measure.profile import NoiseCurve
 from yellowclean.engine.measure.survey import SurveyReport, survey
 from yellowclean.engine.media import destination, open_source
 from yellowclean.engine.pipeline import Footage, Pipeline
@@ -34,6 +38,12 @@ def lit(scene: str, camera: Camera, light: tuple[float, float, float]) -> tuple[
     return [noisy for noisy, _ in pairs], [clean for _, clean in pairs]
 
 
+def curve_of(noisy: list[Frame]) -> NoiseCurve:
+    """The blind curve of footage once it is cut off."""
+    source = MemorySource([np.clip(f, 0, 1) for f in noisy])
+    return blind_curve([pair_at(source, n) for n in (3, 5, 7)], source.info.clip_levels)[0]
+
+
 def true_sigma(noisy: list[Frame], clean: list[Frame], c: int, at: Array) -> tuple[Array, Array]:
     """(sigma in CV of a channel's noise before it was cut off, share of the pixels) at levels in CV."""
     level = np.concatenate([f[..., c].ravel() for f in clean]) * 1023
@@ -46,12 +56,11 @@ class SaturatedLight(TestCase):
     def test_every_channel_within_a_tenth_at_four_strengths_of_clipping(self) -> None:
         """A pure light leaves the other channels at black, where half of their noise is cut off; a little of them
         makes in-between cases. Truth: the test camera's noise before it was cut."""
-        for bayer, scene in ((False, "cloth"), (True, "quay"), (True, "dusk")):
+        for bayer, scene in ((False, "cloth"), (True, "quay")):
             for strength in (0.0, 0.003, 0.02, 0.1):
                 with self.subTest(scene, bayer=bayer, strength=strength):
                     noisy, clean = lit(scene, Camera(stops_under=3, bayer=bayer), (strength, 1.0, strength))
-                    reading = measure_noise(MemorySource([np.clip(f, 0, 1) for f in noisy]))
-                    curve = reading.profile.curve
+                    curve = curve_of(noisy)
                     self.assertFalse(curve.dead)
                     for c, name in enumerate("rgb"):
                         truth, share = true_sigma(noisy, clean, c, np.array(curve.level_cv))
@@ -61,7 +70,7 @@ class SaturatedLight(TestCase):
 
     def test_white_cuts_as_black_does(self) -> None:
         noisy, clean = lit("cloth", Camera(stops_under=3, bayer=False), (9.0, 0.5, 0.5))
-        curve = measure_noise(MemorySource([np.clip(f, 0, 1) for f in noisy])).profile.curve
+        curve = curve_of(noisy)
         truth, share = true_sigma(noisy, clean, 1, np.array(curve.level_cv))
         told = share >= LEAST_SHARE
         self.assertLess(float(np.average(np.abs(curve.g_cv / truth - 1)[told], weights=share[told])), 0.10)
@@ -103,11 +112,13 @@ class NoNoise(TestCase):
                 path = folder / "sky.mkv"
                 _h264(path, [np.roll(sky, move * n, axis=1) for n in range(frames)], crf)
                 with np.errstate(invalid="raise", divide="raise"):
-                    report = survey(open_source(path))
-                self.assert_finite(report)
-                self.assertLess(report.noise.luma_cv, 0.1)
-                self.assertLess(report.noise.chroma_cv, 0.1)
-                self.assertFalse(propose(report).steps)
+                    profile = measure_noise(open_source(path)).profile
+                    report = survey(open_source(path)) if (crf, move, frames) == ("18", 1, 24) else None
+                self.assertLess(profile.typical_cv("luma"), 0.1)
+                self.assertLess(profile.chroma_cv, 0.1)
+                if report:
+                    self.assert_finite(report)
+                    self.assertFalse(propose(report).steps)
 
     def assert_finite(self, report: SurveyReport) -> None:
         def refused(constant: str) -> None:
@@ -123,7 +134,7 @@ class FloatingPoint(TestCase):
     def test_every_kind_is_measured_alike(self) -> None:
         folder = temporary_folder(self)
         noisy, _ = shot_pair("quay", Camera(stops_under=3), 320, 192, 4)
-        sigma = survey(MemorySource(noisy)).noise.luma_cv
+        sigma = measure_noise(MemorySource(noisy)).profile.typical_cv("luma")
         for kind, ending in (
             ("float", "exr"),
             ("half", "exr"),
@@ -134,9 +145,12 @@ class FloatingPoint(TestCase):
             with self.subTest(kind, ending=ending):
                 for n, frame in enumerate(noisy):
                     write_picture(folder / f"{kind}_{n:04d}.{ending}", frame, kind)
-                report = survey(open_source(folder / f"{kind}_####.{ending}"))
-                self.assertAlmostEqual(report.noise.luma_cv / sigma, 1, delta=0.02)
-                self.assertFalse([f for f in report.findings if f.kind == "missing codes" and f.outside])
+                source = open_source(folder / f"{kind}_####.{ending}")
+                measured = measure_noise(source).profile.typical_cv("luma")
+                self.assertAlmostEqual(measured / sigma, 1, delta=0.02)
+                frames = [source.read(n) for n in range(4)]
+                about: Any = {"pixel_format": source.info.pixel_format, "bit_depth": source.info.bit_depth}
+                self.assertFalse(found("missing codes", frames, **about).outside)
 
     def test_one_wild_pixel_changes_nothing_around_it(self) -> None:
         folder = temporary_folder(self)

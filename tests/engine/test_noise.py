@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
 import json
 from pathlib import Path
@@ -12,7 +13,7 @@ import numpy as np
 from tests.clips import MemorySource, shot_pair, temporary_folder
 from yellowclean.engine.colour.opponent import SIGNAL_MATRIX
 from yellowclean.engine.errors import BadInput, BadPlan
-from yellowclean.engine.frames import CV_SCALE, Frame
+from yellowclean.engine.frames import CV_SCALE, Array, Frame
 from yellowclean.engine.measure.blocks import block_statistics
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.patch import Patch, measure_patch
@@ -100,6 +101,12 @@ class Flatness(TestCase):
             measure_patch(field(0.3, 5), Patch(x=60, y=0, width=64, height=64, frame=0))
 
 
+@functools.cache
+def camera_curve(camera: Camera) -> tuple[Array, Array]:
+    """The camera's own levels and sigmas."""
+    return sigma_curve(camera, (np.geomspace(1e-3, 1.2, 24) - 1e-3).astype(np.float32))
+
+
 class BlindCurve(TestCase):
     def test_curve_of_textured_moving_footage_within_a_tenth_of_the_cameras(self) -> None:
         """Three stops under; the other exposures, and after H.264, are in the benchmarks."""
@@ -108,8 +115,7 @@ class BlindCurve(TestCase):
             with self.subTest(scene=scene, bayer=bayer, curve=curve):
                 camera = Camera(stops_under=3, bayer=bayer, curve=curve)  # type: ignore[arg-type]
                 profile = measure_noise(MemorySource(shot_pair(scene, camera, 640, 360, 8)[0])).profile
-                lights = (np.geomspace(1e-3, 1.2, 24) - 1e-3).astype(np.float32)
-                levels, sigmas = sigma_curve(camera, lights)
+                levels, sigmas = camera_curve(camera)
                 at = np.array(profile.curve.level_cv)
                 present = np.array(profile.curve.share) >= 0.01
                 for c, name in enumerate("rgb"):
