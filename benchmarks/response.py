@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
+import re
 import subprocess
 import sys
 import tempfile
 import time
+from itertools import pairwise
 from pathlib import Path
 from statistics import median
 from typing import Any
@@ -48,6 +50,17 @@ WORK = """async ([kind, times]) => {
 and ended its next display frame."""
 
 
+STAMPS = """seconds => new Promise(done => {
+  const stamps = [], canvas = document.querySelector('canvas'), start = performance.now();
+  const look = now => {
+    if (stamps.at(-1)?.shown !== canvas.dataset.shown) stamps.push({ shown: canvas.dataset.shown, now });
+    if (now - start < seconds * 1000) requestAnimationFrame(look); else done(stamps);
+  };
+  requestAnimationFrame(look);
+})"""
+"""What the canvas shows at each display frame, and when, where it changes."""
+
+
 def prepared(folder: Path) -> dict[str, int]:
     """A job with a small and a 1920×1080 shot, both measured and proposed for; shot numbers by name."""
     os.environ["YELLOW_CLEAN_DATA"] = str(folder)
@@ -60,7 +73,7 @@ def prepared(folder: Path) -> dict[str, int]:
     from yellowclean.engine.measure.survey import survey  # noqa: PLC0415
     from yellowclean.engine.media import open_source  # noqa: PLC0415
     from yellowclean.server.models import Job  # noqa: PLC0415
-    from yellowclean.server.use_cases import add_shot, propose_version  # noqa: PLC0415
+    from yellowclean.server.use_cases import add_shot, keep_survey, propose_version  # noqa: PLC0415
 
     call_command("migrate", verbosity=0)
     job = Job.objects.create(name="Quay Nine")
@@ -76,8 +89,7 @@ def prepared(folder: Path) -> dict[str, int]:
             camera=Camera(stops_under=3),
         )
         shot = add_shot(job, shoot(recipe, folder / "footage"), name)
-        shot.survey = survey(open_source(shot.path)).model_dump(mode="json", by_alias=True)
-        shot.save()
+        keep_survey(shot, survey(open_source(shot.path)))
         propose_version(shot)
         shots[name] = shot.pk
     return shots
@@ -122,6 +134,20 @@ def warm(page: Page, shot: int) -> None:
         print(f"| {name} | {answers(page, kind)} |", flush=True)
 
 
+def played(page: Page, frames: int = 12) -> None:
+    """A loop that is here, source and result wiped: how many frames a second are shown, and how many left out."""
+    page.keyboard.press(" ")
+    stamps = page.evaluate(STAMPS, 6)[1:-1]
+    page.keyboard.press(" ")
+    numbers = [int(re.findall(r"[?&]n=(\d+)", stamp["shown"])[0]) for stamp in stamps]
+    steps = [(b - a) % frames for a, b in pairwise(numbers)]
+    rate = sum(steps) * 1000 / (stamps[-1]["now"] - stamps[0]["now"])
+    left_out = sum(step - 1 for step in steps)
+    print(
+        f"\nA loop at 960×540, wiped: {rate:.2f} frames a second, {left_out} of {sum(steps)} left out.", flush=True
+    )
+
+
 def cold(page: Page, shot: int) -> None:
     page.goto(f"{ADDRESS}/shots/{shot}?frame=5")
     old = shown(page)
@@ -153,6 +179,7 @@ def main() -> None:
                 page = browser.new_page(viewport={"width": 1280, "height": 800})
                 page.set_default_timeout(120_000)
                 warm(page, shots["small"])
+                played(page)
                 cold(page, shots["large"])
                 browser.close()
         finally:

@@ -12,3 +12,5 @@ os.environ["YELLOW_CLEAN_MEDIA_FOLDERS"] = f"{_FOLDER}/library"
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
 
 from yellowclean.server.settings import *  # noqa: E402, F403
+
+TEST_RUNNER = "tests.runner.TimedRunner"

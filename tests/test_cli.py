@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import json
 import os
 import signal
@@ -14,6 +16,7 @@ from unittest import TestCase
 import numpy as np
 
 from tests.clips import psnr, temporary_folder
+from yellowclean.cli import main
 from yellowclean.engine.media import open_source
 
 PROGRAM = str(Path(sys.executable).parent / "yellow-clean")
@@ -33,15 +36,17 @@ class WholeJob(TestCase):
         self.assertEqual(shot.returncode, 0, shot.stderr)
         footage, plan, out = folder / "quay.mkv", folder / "plan.json", folder / "out.mkv"
 
-        measured = run("measure", footage, "--json", "--profile-out", folder / "profile.json")
+        measured = said("measure", footage, "--json", "--profile-out", folder / "profile.json")
         document = json.loads(measured.stdout)
         self.assertEqual(document["schema"], "yellow-clean/survey/1")
         self.assertEqual((document["media"]["width"], document["media"]["frames"]), (320, 6))
         self.assertEqual(len(document["noise"]["by_frame_cv"]), 6)
-        self.assertIn("luma", run("measure", footage, "--frames", "2:4").stdout)
+        self.assertIn("luma", said("measure", footage, "--frames", "2:4").stdout)
 
-        self.assertEqual(run("propose", footage, "--profile", folder / "profile.json", "--out", plan).returncode, 0)
-        rendered = run("render", footage, "--plan", plan, "--out", out, "--report", folder / "report.json")
+        self.assertEqual(
+            said("propose", footage, "--profile", folder / "profile.json", "--out", plan).returncode, 0
+        )
+        rendered = said("render", footage, "--plan", plan, "--out", out, "--report", folder / "report.json")
         self.assertEqual(rendered.returncode, 0, rendered.stderr)
         self.assertEqual(json.loads((folder / "report.json").read_text())["frames"], 6)
 
@@ -49,7 +54,7 @@ class WholeJob(TestCase):
         self.assertEqual(clean.info.frames, 6)
         gains = [psnr(clean.read(n), truth.read(n)) - psnr(noisy.read(n), truth.read(n)) for n in range(6)]
         self.assertGreater(np.mean(gains), 4.0)
-        compared = json.loads(run("compare", folder / "truth.mkv", out, "--json").stdout)
+        compared = json.loads(said("compare", folder / "truth.mkv", out, "--json").stdout)
         self.assertAlmostEqual(compared["psnr_db"], psnr(*_all(clean, truth)), places=2)
 
     def test_ctrl_c_leaves_nothing_broken(self) -> None:
@@ -66,6 +71,17 @@ class WholeJob(TestCase):
         self.assertEqual(process.returncode, 130)
         self.assertNotIn(b"Traceback", errors)
         self.assertEqual({p.name for p in folder.iterdir()}, before)
+
+
+def said(*arguments: object) -> subprocess.CompletedProcess[str]:
+    """`run` in this process, which spares the start of another."""
+    out, err = io.StringIO(), io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        try:
+            code = main([str(a) for a in arguments])
+        except SystemExit as ended:
+            code = int(ended.code or 0)
+    return subprocess.CompletedProcess([], code, out.getvalue(), err.getvalue())
 
 
 class Refusals(TestCase):
@@ -95,17 +111,37 @@ class Refusals(TestCase):
         ]
         for case in cases:
             with self.subTest(" ".join(str(c) for c in case[:3])):
-                done = run(*case)
+                done = said(*case)
                 self.assertEqual(done.returncode, 2, done.stderr)
                 self.assertEqual(len(done.stderr.strip().splitlines()), 1, done.stderr)
                 self.assertTrue(done.stderr.startswith("yellow-clean: "), done.stderr)
         self.assertFalse(out.exists())
         self.assertEqual([p for p in folder.iterdir() if "partial" in p.name], [])
 
+    def test_nothing_is_written_over_what_is_read(self) -> None:
+        folder = temporary_folder(self)
+        said("testcamera", "dusk", "--out", folder, "--frames", 2, "--size", "64x48")
+        good, plan = folder / "dusk.mkv", folder / "plan.json"
+        plan.write_text('{"schema": "yellow-clean/plan/1"}')
+        before = {p: p.read_bytes() for p in folder.iterdir()}
+        for case in (
+            ("render", good, "--plan", plan, "--out", good),
+            ("render", good, "--plan", plan, "--out", folder / "out.mkv", "--report", good),
+            ("render", good, "--plan", plan, "--out", folder / "out.mkv", "--report", plan),
+            ("render", good, "--plan", plan, "--out", folder / "out.mkv", "--report", folder / "out.mkv"),
+            ("measure", good, "--profile-out", good),
+            ("propose", good, "--out", good),
+        ):
+            with self.subTest(" ".join(str(c) for c in case)):
+                done = said(*case)
+                self.assertEqual(done.returncode, 2)
+                self.assertRegex(done.stderr, "would be overwritten|would lie over")
+                self.assertEqual({p: p.read_bytes() for p in folder.iterdir()}, before)
+
     def test_wrong_words_and_help(self) -> None:
-        self.assertEqual(run("measure", "a.mkv", "--patch", "1,2,3").returncode, 2)
+        self.assertEqual(said("measure", "a.mkv", "--patch", "1,2,3").returncode, 2)
         for verb in ("measure", "propose", "render", "compare", "testcamera"):
-            self.assertIn("usage", run(verb, "--help").stdout)
+            self.assertIn("usage", said(verb, "--help").stdout)
 
 
 def _all(*sources: object) -> list[np.ndarray]:

@@ -24,7 +24,7 @@ from .engine.media import OUTPUT_FORMATS, destination, open_source
 from .engine.media.sequence_writer import outputs_of
 from .engine.plan import Plan, plan_from_json
 from .engine.propose import propose
-from .engine.render import check_apart, delivery_report, frames_in, inputs_of, render
+from .engine.render import check_apart, damaged_frames, delivery_report, frames_in, inputs_of, render
 from .engine.testcamera import CODECS, SCENES, Camera, ShotRecipe, shoot
 
 _PATCH = re.compile(r"^(\d+),(\d+),(\d+),(\d+)@(\d+)$")
@@ -196,7 +196,9 @@ def _summary(report: SurveyReport) -> str:
 def _propose(options: Any, stop: _StopFlag) -> None:
     profile = _read_profile(options.profile) if options.profile else None
     with closing(open_source(options.input)) as source:
-        check_apart([options.out], inputs_of(source.info, Plan()))
+        check_apart(
+            [options.out], [*inputs_of(source.info, Plan()), *([options.profile] if options.profile else [])]
+        )
         measured = survey(source, progress=_bar("measure"), stopped=stop)
     plan = propose(measured, profile)
     options.out.write_text(plan.to_json() + "\n")
@@ -223,9 +225,13 @@ def _render(options: Any, stop: _StopFlag) -> None:
             plan = propose(measured)
         render(source, plan, target, frames=chosen, progress=_bar("render"), stopped=stop)
         if options.report:
-            report = delivery_report(source, target, chosen, plan, patches=measured.patches if measured else ())
+            report = delivery_report(source, target, chosen, plan, measured=measured)
             options.report.write_text(report.model_dump_json(indent=1) + "\n")
+        damaged = damaged_frames(source, chosen)
     print(f"{options.out}: {len(chosen)} frames, {target.format.title}")
+    if damaged:
+        listed = ", ".join(str(n) for n in damaged[:8]) + (" …" if len(damaged) > 8 else "")
+        print(f"damaged in the source: frames {listed}; copy it again from the original.")
 
 
 def _read_profile(path: Path) -> NoiseProfile:

@@ -103,4 +103,5 @@ class BrowserCase(StaticLiveServerTestCase):
             shot = Shot.objects.get(pk=int(urlsplit(self.page.url).path.rsplit("/", 1)[-1]))
             keep_survey(shot, surveyed(shot.path))
             self.page.reload()
+            self.picture_settled("")
         expect(self.page.locator('[data-finding="noise"]')).to_be_visible(timeout=PATIENCE)

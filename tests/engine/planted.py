@@ -16,6 +16,7 @@ from yellowclean.engine.measure.findings import DETECTORS, Finding
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.profile import NoiseCurve, white_profile
 from yellowclean.engine.measure.survey import DetectorPass, survey
+from yellowclean.engine.media import Source
 from yellowclean.engine.testcamera import Camera
 
 
@@ -25,12 +26,17 @@ def findings(frames: list[Frame], **about: Any) -> dict[str, Finding]:
 
 def found(kind: str, frames: list[Frame], noise: NoiseCurve | None = None, **about: Any) -> Finding:
     """One finding alone, with the noise told (1 CV by default) instead of measured: much faster than a survey."""
-    source = MemorySource(frames, **about)
+    return found_in(MemorySource(frames, **about), kind, noise)
+
+
+def found_in(source: Source, kind: str, noise: NoiseCurve | None = None) -> Finding:
+    """`found` in any footage."""
     detectors = [d for d in DETECTORS if d.kind == kind]
-    looking = DetectorPass(source.info, range(len(frames)), detectors)
+    looking = DetectorPass(source.info, range(source.info.frames), detectors)
     curve = noise or white_profile(1.0).curve
-    for n, frame in enumerate(frames):
-        looking.show(n, luma(frame), frame if looking.wants(n) else None, curve)
+    for n in range(source.info.frames):
+        frame = source.read(n)
+        looking.show(n, luma(frame), frame if looking.wants(n) else None, curve, source.damage(n))
     return looking.findings()[0]
 
 

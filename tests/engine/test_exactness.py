@@ -13,6 +13,7 @@ import numpy as np
 import OpenImageIO as oiio
 
 from tests.clips import described, smooth_frames, temporary_folder
+from tests.engine.planted import found_in
 from yellowclean.engine.errors import BadInput
 from yellowclean.engine.media import OUTPUT_FORMATS, VideoSource, destination, open_source, open_writer
 from yellowclean.engine.media.planes import HALVED, SITINGS, Coding, Plane, rgb_from_yuv, yuv_from_rgb
@@ -182,6 +183,9 @@ class Chroma(TestCase):
             self.assertEqual(source.info.siting, siting)
             render(source, Plan(), destination(folder / f"again_{siting}.mp4"))
             self.assertEqual(open_source(folder / f"again_{siting}.mp4").info.siting, siting)
+            render(source, Plan(), destination(folder / f"kept_{siting}.mkv", "ffv1-source"))
+            again = open_source(folder / f"kept_{siting}.mkv")
+            np.testing.assert_allclose(again.read(1), source.read(1), atol=1e-5)
 
 
 class Shape(TestCase):
@@ -336,6 +340,14 @@ class Plates(TestCase):
                 last = open_source(self.folder / f"t_0002.{ending}")
                 self.assertEqual(last.info.timecode, "01:00:00:22")  # a member stands for its sequence
 
+    def test_openexr_of_an_unknown_curve_is_not_read_back_as_linear(self) -> None:
+        for transfer in ("unknown", "bt709", "linear"):
+            with open_writer(
+                destination(self.folder / "l_####.exr"), described(16, 12, 1, transfer=transfer)
+            ) as writer:
+                writer.write(smooth_frames(16, 12, 1)[0])
+            self.assertEqual(open_source(self.folder / "l_####.exr").info.transfer, transfer)
+
     def test_the_timecode_of_a_picture_is_that_of_its_frame(self) -> None:
         with open_writer(
             destination(self.folder / "t_####.exr"), described(16, 12, 3, timecode="01:00:00:22")
@@ -404,6 +416,7 @@ class Damage(TestCase):
                     source.read(n)
                 told = [n for n in range(24) if source.damage(n)]
                 self.assertIn(5, told)
+                self.assertEqual(found_in(source, "damaged frames").value, len(told))
                 self.assertFalse(set(told) - set(range(5, until)), told)
 
 

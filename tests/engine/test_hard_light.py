@@ -76,7 +76,7 @@ class SaturatedLight(TestCase):
         self.assertLess(float(np.average(np.abs(curve.g_cv / truth - 1)[told], weights=share[told])), 0.10)
 
     def test_dead_channels_are_named_and_left_and_the_others_cleaned(self) -> None:
-        noisy, clean = shot_pair("quay", Camera(stops_under=3), 480, 270, 6)
+        noisy, clean = shot_pair("quay", Camera(stops_under=3), 320, 192, 6)
         for dead in ((0, 2), (0,)):
             with self.subTest(dead):
                 living = [c for c in range(3) if c not in dead]
@@ -104,16 +104,16 @@ class NoNoise(TestCase):
 
     def test_still_or_moving_it_reads_nothing_and_every_number_is_finite(self) -> None:
         folder = temporary_folder(self)
-        y, x = np.linspace(0, 1, 360)[:, None], np.linspace(0, 1, 640)[None]
+        y, x = np.linspace(0, 1, 270)[:, None], np.linspace(0, 1, 480)[None]
         sky = np.stack([0.15 + 0.2 * y + 0 * x, 0.3 + 0.2 * y + 0.05 * x, 0.55 + 0.15 * y + 0 * x], axis=-1)
-        sky[240:] = np.random.default_rng(0).random((120, 640, 3)) * 0.3
-        for crf, move, frames in (("18", 1, 24), ("18", 0, 24), ("30", 0, 3), ("30", 1, 3), ("30", 0, 1)):
+        sky[180:] = np.random.default_rng(0).random((90, 480, 3)) * 0.3
+        for crf, move, frames in (("18", 1, 12), ("18", 0, 8), ("30", 1, 3), ("30", 0, 1)):
             with self.subTest(crf=crf, move=move, frames=frames):
                 path = folder / "sky.mkv"
                 _h264(path, [np.roll(sky, move * n, axis=1) for n in range(frames)], crf)
                 with np.errstate(invalid="raise", divide="raise"):
                     profile = measure_noise(open_source(path)).profile
-                    report = survey(open_source(path)) if (crf, move, frames) == ("18", 1, 24) else None
+                    report = survey(open_source(path)) if frames == 12 else None
                 self.assertLess(profile.typical_cv("luma"), 0.1)
                 self.assertLess(profile.chroma_cv, 0.1)
                 if report:

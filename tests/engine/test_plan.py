@@ -250,7 +250,7 @@ class Rendering(TestCase):
         target = destination(self.folder / "d.mkv")
         measured = survey(source)
         render(source, propose(measured), target)
-        report = delivery_report(source, target, range(6), propose(measured), patches=measured.patches)
+        report = delivery_report(source, target, range(6), propose(measured), measured=measured)
         self.assertEqual(report.frames, 6)
         self.assertTrue(report.patches)
         for patch in report.patches:

@@ -7,7 +7,7 @@ appears under its name only when complete, so that interrupted work takes up whe
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from pydantic import BaseModel, Field
@@ -17,6 +17,7 @@ from .frames import Progress, StopCheck, never, raise_if
 from .judge.patches import PatchBeforeAfter, patch_before_after
 from .measure.noise import measure_noise
 from .measure.patch import PatchReading, measure_patch
+from .measure.survey import SurveyReport
 from .media import Destination, MediaInfo, Source, VideoSource, files_of, open_source, open_writer
 from .media.planes import Plane
 from .media.sequence_writer import outputs_of, write_member
@@ -37,6 +38,7 @@ class DeliveryReport(BaseModel):
     first_frame: int
     patches: list[PatchBeforeAfter]
     look_baked: bool = Field(False, description="Whether the written values are those under a look.")
+    damaged: list[int] = Field([], description="Frames that were damaged in the source, and so are in the result.")
 
 
 def render(
@@ -74,6 +76,11 @@ def frames_in(info: MediaInfo, frames: range | None) -> range:
             f"frames {chosen.start}:{chosen.stop} are not all in the shot; it has 0:{info.frames} (end excluded)."
         )
     return chosen
+
+
+def damaged_frames(source: Source, chosen: range) -> list[int]:
+    """Those of the chosen frames that were read and found damaged."""
+    return [n for n in chosen if source.damage(n)]
 
 
 def inputs_of(info: MediaInfo, plan: Plan) -> list[Path]:
@@ -158,10 +165,13 @@ def _segment_planes(chosen: range, folder: Path) -> Iterator[tuple[Plane, ...]]:
 
 
 def delivery_report(
-    source: Source, target: Destination, chosen: range, plan: Plan, *, patches: Sequence[PatchReading] = ()
+    source: Source, target: Destination, chosen: range, plan: Plan, *, measured: SurveyReport | None = None
 ) -> DeliveryReport:
     """Open what was written, count it, and measure flat patches of it beside the source's: those of the survey
     that lie in the frames written, where it is given, else patches of the middle."""
+    patches = measured.patches if measured else []
+    known = [f for f in measured.findings if f.kind == "damaged frames"] if measured else []
+    damaged = {spot.frame for finding in known for spot in finding.spots} | set(damaged_frames(source, chosen))
     written = open_source(target.path)
     try:
         if written.info.frames < len(chosen):
@@ -178,6 +188,7 @@ def delivery_report(
             first_frame=chosen.start,
             patches=[_written_patch(r, source.info, written, chosen) for r in flat],
             look_baked=not plan.look.plain,
+            damaged=sorted(damaged & set(chosen)),
         )
     finally:
         written.close()

@@ -67,9 +67,7 @@ def _render(work: Render) -> None:
     _spread(work, target, chosen, lambda share: report(0.85 * share), stopped)
     with closing(open_source(work.shot.path, work.shot.index_file)) as source:
         assemble(target, source, chosen, folder, lambda share: report(0.85 + 0.13 * share), stopped)
-        measured = work.shot.report
-        patches = measured.patches if measured else ()
-        delivery = delivery_report(source, target, chosen, work.plan, patches=patches)
+        delivery = delivery_report(source, target, chosen, work.plan, measured=work.shot.report)
     work.shot.require_footage()
     for piece in folder.glob("frames_*.mkv"):
         piece.unlink()

@@ -85,6 +85,14 @@
             {/if}
           </div>
           {#if render.message}<p class="text-[13px]">{render.message}</p>{/if}
+          {#if render.report?.damaged?.length}
+            <p class="text-[13px]">
+              Damaged in the source, and so here: frames {render.report.damaged.slice(0, 8).join(", ")}{render
+                .report.damaged.length > 8
+                ? " …"
+                : ""}. Copy it again from the original.
+            </p>
+          {/if}
           {#if render.report?.patches.length}
             <p class="text-[13px]">
               Measured in the written file, on flat patches{render.report.look_baked

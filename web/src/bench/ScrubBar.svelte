@@ -15,20 +15,13 @@
   const measured = $derived(bench.shot?.report?.noise.by_frame_cv ?? []);
   const found = $derived(bench.shot?.report?.findings.find((f) => f.kind === "noise"));
   /** What is left of each frame's noise under the version. */
-  const noise = $derived(bench.left?.by_frame_cv ?? measured);
+  const frameNoise = $derived(bench.left?.by_frame ?? bench.shot?.by_frame);
+  const noise = $derived(frameNoise?.cv ?? []);
   const treated = $derived(bench.standings.some((s) => s.kind === "noise" && s.remaining != null));
   const tolerance = $derived(found?.tolerance ?? 0);
   const top = $derived(Math.max(...measured, tolerance * 1.3, 1));
   const worst = $derived(noise.indexOf(Math.max(...noise)));
-  /** The three noisiest frames that do not lie beside one another. */
-  const noisiest = $derived.by(() => {
-    const order = measured.map((cv, n) => ({ cv, n })).sort((a, b) => b.cv - a.cv);
-    const apart = Math.max(2, frames / 20);
-    const chosen: number[] = [];
-    for (const { n } of order)
-      if (chosen.length < 3 && chosen.every((other) => Math.abs(other - n) >= apart)) chosen.push(n);
-    return chosen;
-  });
+  const noisiest = $derived(frameNoise?.noisiest ?? []);
   const labelLeft = $derived(bench.n > frames / 2);
   const x = (n: number) => ((n + 0.5) / frames) * width;
   const y = (cv: number) => HEIGHT - 4 - (cv / top) * (HEIGHT - 12);
@@ -81,7 +74,7 @@
   >
     <svg class="absolute inset-0" {width} height={HEIGHT} aria-hidden="true">
       {#each noise as cv, n (n)}
-        {#if cv > tolerance}
+        {#if frameNoise?.outside[n]}
           <rect
             x={(n / frames) * width}
             y={y(cv)}

@@ -5,9 +5,9 @@ export function percentOfScale(cv: number): string {
   return `${((100 * cv) / FULL_SCALE_CV).toFixed(2)} %`;
 }
 
-/** A short number for a table: two figures below ten, one above. */
+/** A short number for a table: counts as they are, else two decimals below ten, one above. */
 export function short(value: number): string {
-  return value.toFixed(Math.abs(value) < 10 ? 2 : 1);
+  return Number.isInteger(value) ? String(value) : value.toFixed(Math.abs(value) < 10 ? 2 : 1);
 }
 
 /** A frame's place in time: number and seconds. */

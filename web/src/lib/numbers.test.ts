@@ -11,6 +11,7 @@ describe("figures", () => {
     expect([rateText("25"), rateText("24000/1001")]).toEqual(["25 fps", "23.976 fps"]);
   });
   it("shows as many digits as a figure bears", () => {
+    expect(short(8)).toBe("8");
     expect([short(0.5), short(9.994), short(10.04), short(-12.34)]).toEqual([
       "0.50",
       "9.99",

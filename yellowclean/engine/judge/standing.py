@@ -18,6 +18,9 @@ WITHOUT_TOLERANCE = 10.0
 """Severity of each unit of a fault of which nothing is tolerated."""
 
 
+MOST_NOISIEST = 3
+
+
 class Standing(BaseModel):
     """A finding as it stands under a plan; without one, as it was measured."""
 
@@ -46,12 +49,34 @@ def _standing(finding: Finding, remaining: float | None) -> Standing:
     )  # fmt: skip
 
 
-def left_by_frame(by_frame_cv: Sequence[float], stands: Sequence[Standing]) -> list[float]:
-    """Luma noise of each frame in the share that is left of the shot's."""
+class FrameNoise(BaseModel):
+    """Luma noise of each frame as it stands, which of them lie outside the tolerance, and the noisiest."""
+
+    cv: list[float]
+    outside: list[bool]
+    noisiest: list[int] = Field(description="Up to three frames of the source, not beside one another.")
+
+
+def frame_noise(measured_cv: Sequence[float], stands: Sequence[Standing]) -> FrameNoise:
+    """What is left of each frame's noise, in the share that is left of the shot's."""
     noise = next((s for s in stands if s.kind == "noise"), None)
-    if noise is None or noise.remaining is None or noise.value <= 0:
-        return list(by_frame_cv)
-    return [cv * noise.remaining / noise.value for cv in by_frame_cv]
+    left, tolerance = 1.0, float("inf")
+    if noise is not None:
+        tolerance = noise.tolerance
+        if noise.remaining is not None and noise.value > 0:
+            left = noise.remaining / noise.value
+    cv = [value * left for value in measured_cv]
+    return FrameNoise(cv=cv, outside=[value > tolerance for value in cv], noisiest=_noisiest(measured_cv))
+
+
+def _noisiest(cv: Sequence[float]) -> list[int]:
+    apart, chosen = max(2.0, len(cv) / 20), list[int]()
+    for n in sorted(range(len(cv)), key=lambda n: -cv[n]):
+        if all(abs(other - n) >= apart for other in chosen):
+            chosen.append(n)
+        if len(chosen) == MOST_NOISIEST:
+            break
+    return chosen
 
 
 def said_of(plan: Plan, stands: Sequence[Standing]) -> str:

@@ -28,6 +28,9 @@ COMMON_RATES += [Fraction(1000 * n, 1001) for n in (24, 30, 48, 60, 120)]
 NEAR_RATE = 1e-4
 """Relative distance up to which a rate is a common one: containers that count in milliseconds round it."""
 
+SITING_TAG = "chroma_siting"
+"""Our own tag, for codecs whose headers do not tell where chroma lies."""
+
 _SITING = re.compile(r"(chroma_sample_loc_type_top_field|chroma_sample_position)\b.*= (\d+)")
 _tracing = threading.Lock()
 
@@ -87,8 +90,11 @@ def _rate(stream: VideoStream) -> Fraction:
 
 
 def _siting(container: InputContainer, stream: VideoStream) -> str:
-    """Where halved chroma lies: from the stream's own headers where the codec has them, else what its
+    """Where halved chroma lies: from our own tag, from the stream's headers where the codec has them, else what its
     standard fixes (JPEG's centre; DV's and everybody else's left)."""
+    ours = {key.lower(): value for key, value in container.metadata.items()}.get(SITING_TAG)
+    if ours in SITINGS:
+        return ours
     if stream.codec_context.name == "mjpeg":
         return "center"
     av1 = stream.codec_context.codec.canonical_name == "av1"

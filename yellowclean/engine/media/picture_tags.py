@@ -80,7 +80,8 @@ def tell(spec: oiio.ImageSpec, info: MediaInfo, frames_on: int) -> None:
         "rate": info.rate, "timecode": timecode, "gain": info.gain or None,
         "primaries": info.primaries, "transfer": info.transfer,
     }  # fmt: skip
-    known = {key: value for key, value in described.items() if value not in {None, UNKNOWN}}
+    # that the curve is unknown is said too: OpenEXR without a word is linear
+    known = {key: value for key, value in described.items() if value and (value != UNKNOWN or key == "transfer")}
     spec.attribute("ImageDescription", json.dumps({_DESCRIBED: known}))
 
 

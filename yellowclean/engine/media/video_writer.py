@@ -17,6 +17,7 @@ from av.video.stream import VideoStream
 
 from ..errors import BadInput
 from ..frames import Frame
+from .describe import SITING_TAG
 from .formats import Destination, OutputFormat
 from .info import MediaInfo, as_stored
 from .matroska import PIXEL_ASPECT_ROOM, write_pixel_aspect
@@ -136,7 +137,8 @@ class VideoWriter:
             timecode = shifted(self._info.timecode, first, self._rate)
             stream.metadata["timecode"] = timecode
             self._container.metadata["timecode"] = timecode
-        for key, value in (("model", self._info.camera), ("iso", self._info.gain)):
+        siting = self._info.siting if self._info.siting != "left" else ""
+        for key, value in (("model", self._info.camera), ("iso", self._info.gain), (SITING_TAG, siting)):
             if value:
                 self._container.metadata[key] = value
         return stream

@@ -9,7 +9,7 @@ from ninja import Field, Schema
 
 from ...engine.colour.look import Look
 from ...engine.judge.patches import PatchBeforeAfter, Remaining
-from ...engine.judge.standing import Standing
+from ...engine.judge.standing import FrameNoise, Standing
 from ...engine.measure.patch import Patch, PatchReading
 from ...engine.measure.profile import NoiseCurve
 from ...engine.measure.survey import SourceCheck, SurveyReport
@@ -93,6 +93,7 @@ class ShotDetail(ShotOut):
     report: SurveyReport | None
     measured: list[Standing]
     """The findings as they stand without a plan."""
+    by_frame: FrameNoise | None
     spectrum: list[list[list[float]]] | None
     """By axis and octave: the noise's 64 deviations beside white noise, which reads 1."""
     plans: list[VersionOut]
@@ -116,8 +117,7 @@ class LeftOut(Schema):
 
     left: Remaining
     standings: list[Standing]
-    by_frame_cv: list[float]
-    """Luma noise that is left of each frame."""
+    by_frame: FrameNoise
     said: str
 
 

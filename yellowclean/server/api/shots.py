@@ -8,7 +8,7 @@ from ninja import Router, Schema
 from ...engine.errors import BadPlan
 from ...engine.frames import never
 from ...engine.judge.patches import patch_before_after
-from ...engine.judge.standing import left_by_frame, said_of, standings
+from ...engine.judge.standing import frame_noise, said_of, standings
 from ...engine.measure.patch import Patch, measure_patch
 from ...engine.measure.places import better_patch
 from ...engine.media import OUTPUT_FORMATS
@@ -71,10 +71,12 @@ def told_version(version: PlanVersion) -> VersionOut:
 def get_shot(request: HttpRequest, shot_id: int) -> ShotDetail:
     shot = Shot.objects.select_related("job").get(pk=shot_id)
     match, report = matching_profile(shot), shot.report
+    measured = standings(report.findings) if report else []
     return ShotDetail(
         **told_shot(shot).model_dump(),
         report=report,
-        measured=standings(report.findings) if report else [],
+        measured=measured,
+        by_frame=frame_noise(report.noise.by_frame_cv, measured) if report else None,
         spectrum=report.profile.against_white().tolist() if report else None,
         plans=[told_version(v) for v in shot.versions.all()],
         matching_profile=match.pk if match else None,
@@ -155,8 +157,8 @@ def get_remaining(request: HttpRequest, version_id: int) -> LeftOut:
     left = measure_remaining(version)
     report = version.shot.report
     stands = standings(report.findings if report else [], left)
-    by_frame = left_by_frame(report.noise.by_frame_cv, stands) if report else []
-    return LeftOut(left=left, standings=stands, by_frame_cv=by_frame, said=said_of(version.plan, stands))
+    by_frame = frame_noise(report.noise.by_frame_cv if report else [], stands)
+    return LeftOut(left=left, standings=stands, by_frame=by_frame, said=said_of(version.plan, stands))
 
 
 @router.get("/treatments", response=list[TreatmentOut])
