@@ -12,7 +12,7 @@ from yellowclean.engine.errors import BadInput, BadPlan
 from yellowclean.engine.frames import CV_SCALE, Frame, Region
 from yellowclean.engine.judge.ladder import RUNGS, Rung, ladder, suggested_stop
 from yellowclean.engine.judge.risk import RiskAt
-from yellowclean.engine.judge.strip import strip_at
+from yellowclean.engine.judge.strip import StripRung, strip_at, suggested_rung
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.profile import white_profile
 from yellowclean.engine.motion import Movement
@@ -117,6 +117,15 @@ class Ladders(TestCase):
         flat = [Rung(strength=s, luma=e, chroma=1) for s, e in ((60, 0.5), (85, 0.1), (110, 0.1), (140, 0.1))]
         self.assertLess(suggested_stop(flat, "luma"), 100)
         self.assertEqual(suggested_stop(flat, "chroma"), 60)
+
+    def test_estimates_that_are_all_too_low_move_no_stop(self) -> None:
+        """As under a curve that says more noise than the recording has left at black."""
+        errors = {60: 0.027, 85: 0.0077, 110: 0.0059, 140: 0.0091}
+        for offset in (0.0, -0.028):
+            rungs = [Rung(strength=s, luma=e + offset, chroma=e + offset) for s, e in errors.items()]
+            self.assertEqual(suggested_stop(rungs, "luma"), 100)
+            told = [StripRung(value=s, error=e + offset, noise_left=0, structure_lost=0) for s, e in errors.items()]
+            self.assertEqual(suggested_rung(told), 2)
 
     def test_a_clean_shot_has_no_ladder(self) -> None:
         self.assertEqual(

@@ -9,7 +9,7 @@ import numpy as np
 from pydantic import BaseModel, Field
 
 from ..chain import frames_each_side, noise_chain
-from ..frames import Frame, Region, StopCheck, never, raise_if
+from ..frames import Array, Frame, Region, StopCheck, never, raise_if
 from ..measure.profile import NoiseProfile
 from ..media import Source
 from ..motion import Movement
@@ -26,6 +26,9 @@ PIECE, AROUND = (384, 216), (768, 432)
 
 NEAR_LOWEST = 1.02
 """The least strength is taken whose error is no more than 2 % above the lowest."""
+
+LEAST_ERROR = 0.005
+"""Share of the noise's power below which no estimate of an error is to be believed."""
 
 
 class Rung(BaseModel):
@@ -81,5 +84,12 @@ def suggested_stop(rungs: Sequence[Rung], signal: Literal["luma", "chroma"]) -> 
     strengths = [rung.strength for rung in rungs]
     curve = np.polynomial.Polynomial.fit(strengths, [getattr(r, signal) for r in rungs], min(len(rungs) - 1, 3))
     steps = np.arange(strengths[0], strengths[-1] + 1, 5)
-    error = np.maximum(curve(steps), 1e-4)
-    return float(steps[np.argmax(error <= NEAR_LOWEST * error.min())])
+    return float(steps[first_near_lowest(curve(steps))])
+
+
+def first_near_lowest(errors: Array) -> int:
+    """The first of several estimated errors that is near the lowest. Where noise is cut off at black there is
+    less of it than its curve says, and all estimates are too low by the same: the lowest may then come out at
+    nothing, or below, and is taken for `LEAST_ERROR`."""
+    raised = errors - errors.min() + max(float(errors.min()), LEAST_ERROR)
+    return int(np.argmax(raised <= NEAR_LOWEST * raised.min()))

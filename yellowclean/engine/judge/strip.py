@@ -9,7 +9,7 @@ from ..errors import BadInput
 from ..frames import Region, StopCheck, never, raise_if
 from ..pipeline import Footage
 from ..plan import Plan
-from .ladder import NEAR_LOWEST
+from .ladder import first_near_lowest
 from .risk import RiskAt, Share
 
 RUNGS = 7
@@ -70,8 +70,7 @@ def _together(luma: Share, chroma: Share) -> dict[str, float]:
 
 def suggested_rung(rungs: list[StripRung]) -> int:
     """The first rung whose error is within 2 % of the lowest."""
-    errors = np.array([rung.error for rung in rungs])
-    return int(np.argmax(errors <= NEAR_LOWEST * errors.min()))
+    return first_near_lowest(np.array([rung.error for rung in rungs]))
 
 
 def _reason(rungs: list[StripRung], stop: int, unit: str) -> str:
