@@ -18,7 +18,8 @@ from yellowclean.engine.colour.look import Cdl, Look
 from yellowclean.engine.errors import BadInput, BadPlan, Cancelled
 from yellowclean.engine.frames import Frame, Region, luma
 from yellowclean.engine.judge.metrics import compare, ssim
-from yellowclean.engine.judge.patches import remaining
+from yellowclean.engine.judge.patches import comparable, remaining
+from yellowclean.engine.measure.patch import Patch, measure_pixels
 from yellowclean.engine.measure.profile import NoiseCurve, white_profile
 from yellowclean.engine.measure.survey import survey
 from yellowclean.engine.media import OUTPUT_FORMATS, Destination, destination, open_source
@@ -255,6 +256,19 @@ class Rendering(TestCase):
         self.assertTrue(report.patches)
         for patch in report.patches:
             self.assertLess(patch.result_luma_cv, 0.5 * patch.source_luma_cv)
+
+    def test_a_patch_of_faint_texture_tells_nothing_of_what_is_left(self) -> None:
+        """Noise of 12 CV on a weave of 4: flat while the noise hides it, texture once that is gone."""
+        rng = np.random.default_rng(4)
+        y, x = np.indices((64, 64))
+        weave = 4 * np.sqrt(2) * np.sin(2 * np.pi * x / 9) * np.sin(2 * np.pi * y / 7) * np.sqrt(2)
+        noise = rng.standard_normal((64, 64, 3)) * 12
+        curve = white_profile(12).curve
+        for detail, told in ((0 * weave, True), (weave * 1.5, False)):
+            pixels = (0.4 + (noise + detail[..., None]) / 1023).astype(np.float32)
+            reading = measure_pixels(pixels, Patch(x=0, y=0, width=64, height=64, frame=0))
+            self.assertEqual(comparable(reading.model_copy(update={"flat": True}), curve), told)
+            self.assertFalse(comparable(reading.model_copy(update={"flat": False}), curve))
 
     def test_a_baked_look_is_in_the_file_and_in_no_step(self) -> None:
         look = Look(exposure=0.5, cdl=Cdl(saturation=1.3))

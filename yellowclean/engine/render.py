@@ -14,9 +14,10 @@ from pydantic import BaseModel, Field
 
 from .errors import BadInput
 from .frames import Progress, StopCheck, never, raise_if
-from .judge.patches import PatchBeforeAfter, patch_before_after
+from .judge.patches import PatchBeforeAfter, comparable, patch_before_after
 from .measure.noise import measure_noise
-from .measure.patch import PatchReading, measure_patch
+from .measure.patch import PatchReading
+from .measure.profile import NoiseCurve
 from .measure.survey import SurveyReport
 from .media import Destination, MediaInfo, Source, VideoSource, files_of, open_source, open_writer
 from .media.planes import Plane
@@ -178,9 +179,9 @@ def delivery_report(
             raise BadInput(
                 f"{target.path}: holds {written.info.frames} frames, {len(chosen)} were written; render it again."
             )
-        flat = [r for r in patches if r.flat and r.patch.frame in chosen] or _patches_of_middle(
-            source, chosen, plan
-        )
+        curve = measured.profile.curve if measured else plan.profile.curve if plan.profile else None
+        here = [r for r in patches if r.patch.frame in chosen and curve and comparable(r, curve)]
+        flat = here or _patches_of_middle(source, chosen, curve)
         return DeliveryReport(
             path=str(target.path),
             format=target.format.title,
@@ -201,16 +202,12 @@ def _written_patch(reading: PatchReading, info: MediaInfo, written: Source, chos
     return patch_before_after(reading, written.read(n)[reading.patch.region.slices])
 
 
-def _patches_of_middle(source: Source, chosen: range, plan: Plan) -> list[PatchReading]:
-    """Flat patches of the middle of a shot, by its own noise and by the plan's, whose word is the survey's."""
+def _patches_of_middle(source: Source, chosen: range, curve: NoiseCurve | None) -> list[PatchReading]:
+    """Patches of the middle of a shot that can tell what is left, by the shot's curve or that of these frames."""
     middle = chosen.start + len(chosen) // 2
     few = range(max(middle - 2, chosen.start), min(middle + 3, chosen.stop))
     try:
-        readings = measure_noise(source, frames=few).patches
+        reading = measure_noise(source, frames=few)
     except BadInput:  # nothing in these frames can hold noise
         return []
-    if plan.profile is None:
-        return [r for r in readings if r.flat]
-    limits, curve = source.info.clip_levels, plan.profile.curve
-    judged = [measure_patch(source.read(r.patch.frame), r.patch, curve, limits=limits) for r in readings]
-    return [r for r in judged if r.flat]
+    return [r for r in reading.patches if comparable(r, curve or reading.profile.curve)]
