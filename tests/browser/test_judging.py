@@ -99,6 +99,7 @@ class Comparing(JudgingCase):
         page.reload()
         self.picture_settled("")
         page.get_by_role("tab", name="Stills").click()
+        expect(still).to_have_count(1, timeout=PATIENCE)
         still.get_by_role("button", name="Delete").click()
         expect(still).to_have_count(0)
         page.get_by_role("button", name="Undo").click()
