@@ -17,7 +17,9 @@ import numpy as np
 
 from tests.clips import psnr, temporary_folder
 from yellowclean.cli import main
+from yellowclean.engine.measure.profile import white_profile
 from yellowclean.engine.media import open_source
+from yellowclean.engine.plan import Plan, Step
 
 PROGRAM = str(Path(sys.executable).parent / "yellow-clean")
 
@@ -59,9 +61,12 @@ class WholeJob(TestCase):
 
     def test_ctrl_c_leaves_nothing_broken(self) -> None:
         folder = temporary_folder(self)
-        run("testcamera", "dusk", "--out", folder, "--frames", 40, "--size", "640x360")
+        said("testcamera", "dusk", "--out", folder, "--frames", 24, "--size", "480x270")
+        plan = Plan(profile=white_profile(5), steps=[Step(kind="temporal"), Step(kind="spatial")])
+        (folder / "plan.json").write_text(plan.to_json())
         before = {p.name for p in folder.iterdir()}
-        command = [PROGRAM, "render", str(folder / "dusk.mkv"), "--plan", "auto", "--out", str(folder / "out.mkv")]
+        about = ["--plan", str(folder / "plan.json"), "--out", str(folder / "out.mkv")]
+        command = [PROGRAM, "render", str(folder / "dusk.mkv"), *about]
         process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
         deadline = time.monotonic() + 60
         while not (folder / ".out.mkv.partial.mkv").exists() and time.monotonic() < deadline:
@@ -87,7 +92,7 @@ def said(*arguments: object) -> subprocess.CompletedProcess[str]:
 class Refusals(TestCase):
     def test_bad_input_gives_one_line_exit_2_and_no_output(self) -> None:
         folder = temporary_folder(self)
-        run("testcamera", "dusk", "--out", folder, "--frames", 2, "--size", "64x48")
+        said("testcamera", "dusk", "--out", folder, "--frames", 2, "--size", "64x48")
         good, out = folder / "dusk.mkv", folder / "out.mkv"
         (folder / "empty.mkv").touch()
         (folder / "short.mkv").write_bytes(good.read_bytes()[:4000])

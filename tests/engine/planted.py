@@ -12,8 +12,9 @@ import numpy as np
 
 from tests.clips import MemorySource, shot_pair
 from yellowclean.engine.frames import CV_SCALE, Frame, luma
+from yellowclean.engine.measure.curve import blind_curve
 from yellowclean.engine.measure.findings import DETECTORS, Finding
-from yellowclean.engine.measure.noise import measure_noise
+from yellowclean.engine.measure.pairs import pair_at
 from yellowclean.engine.measure.profile import NoiseCurve, white_profile
 from yellowclean.engine.measure.survey import DetectorPass, survey
 from yellowclean.engine.media import Source
@@ -44,7 +45,8 @@ def found_in(source: Source, kind: str, noise: NoiseCurve | None = None) -> Find
 def noisy(scene: str, camera: Camera, size: tuple[int, int] = (640, 360)) -> tuple[list[Frame], NoiseCurve]:
     """Eight frames of a test-camera shot and their measured noise."""
     frames = shot_pair(scene, camera, *size, 8)[0]
-    return frames, measure_noise(MemorySource(frames)).profile.curve
+    source = MemorySource(frames)
+    return frames, blind_curve([pair_at(source, n) for n in (2, 4, 6)], source.info.clip_levels)[0]
 
 
 def chart(blur: float = 0.6) -> Frame:

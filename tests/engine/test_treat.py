@@ -268,7 +268,7 @@ class Effects(TestCase):
         self.assertLess(left["coarse"][1], 0.7)
         self.assertGreater(left["coarse"][0], 0.9)
 
-    def test_solid_areas_get_more_and_guarded_texture_less(self) -> None:
+    def test_flat_places_get_more_and_guarded_texture_less(self) -> None:
         frames, clean = shot_pair("cloth", Camera(stops_under=3))
         profile = measure_noise(MemorySource(frames)).profile
         plain = np.full_like(clean[0], 0.2) + (frames[0] - clean[0])

@@ -49,7 +49,7 @@ class Spatial(Parameters):
         unit="octaves", least=1, most=OCTAVES, step=1,
     )  # fmt: skip
     solid: float = amount(
-        0, "Extra for solid areas", "Added strength where the picture is flat: 100 % works at twice the sigma.",
+        0, "Extra where it is flat", "Added strength where the picture is flat: 100 % works at twice the sigma.",
     )  # fmt: skip
     guard: float = amount(
         0,
@@ -127,7 +127,7 @@ def _one_size(p: Spatial, plane: Array, noise: Array, deviation: Array, share: f
 
 def _adapted(p: Spatial, blocks: Array) -> Array:
     """Factor of the strength by what the first pass kept in the blocks over a place: next to nothing but
-    their mean on solid areas, many coefficients in texture."""
+    their mean where it is flat, many coefficients in texture."""
     there = blocks > 0
     counts = np.divide(1, blocks, out=np.zeros_like(blocks), where=there)
     kept = pixel_weights(counts) / pixel_weights(there.astype(np.float32)) - 1
