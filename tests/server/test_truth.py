@@ -15,13 +15,11 @@ from unittest import mock
 
 import cv2
 import numpy as np
-from django.conf import settings
 from django.db import connection
 from django.test import SimpleTestCase
 from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
-from tests.clips import described
 from tests.server.test_api import ApiCase, footage, measured_footage
 from yellowclean.engine.errors import BadInput, Cancelled
 from yellowclean.engine.frames import screen_dither
@@ -352,5 +350,3 @@ class Indexes(SimpleTestCase):
     def test_the_index_of_hours_is_small(self) -> None:
         index = Index(times=list(range(0, 345_600 * 512, 512)), keys=list(range(0, 345_600 * 512, 512 * 48)))
         self.assertLess(len(index.model_dump_json()), 5_000_000)
-        self.assertEqual(described(16, 12, 3).first_number, 0)
-        self.assertTrue(settings.YELLOW_CLEAN.memory_bytes)
