@@ -24,10 +24,17 @@ def frames_each_side(movement: Movement) -> int:
 
 
 def noise_chain(
-    frames: int, movement: Movement, luma: float, chroma: float, reach: Reach | None = None
+    frames: int,
+    movement: Movement,
+    luma: float,
+    chroma: float,
+    reach: Reach | None = None,
+    *,
+    difference: float = 1,
 ) -> list[Step]:
     """Steps that take so many percent of the measured noise from a shot of `frames` frames; the merge over
-    time, which costs no detail, is always full where it is used at all."""
+    time, which costs no detail, is always full where it is used at all. `difference` is how far a neighbour may
+    differ, in sigmas."""
     where = reach or Reach()
     spatial = Step(kind="spatial", settings={"luma": luma, "chroma": chroma}, reach=where)
     if frames == 1:
@@ -37,5 +44,6 @@ def noise_chain(
         "search": min(max(LEAST_SEARCH, 8 * round(movement.px * 2.5 / 8)), MOST_SEARCH),
         "luma": 100.0 if luma else 0.0,
         "chroma": 100.0 if chroma else 0.0,
+        "difference": difference,
     }
     return [Step(kind="temporal", settings=settings, reach=where), spatial]

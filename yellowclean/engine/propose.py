@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -26,8 +27,23 @@ WORTH_KEEPING = 0.2
 SHOULDER_CV = 64.0
 
 
+LEAST_SEEN_CV = 0.5
+"""Colour noise below this is not seen, however quiet the rest is (common practice, no source)."""
+
 Signal = Literal["luma", "chroma"]
-Two = dict[Signal, float]
+NAMES: dict[Signal, str] = {"luma": "Luma noise", "chroma": "Colour noise"}
+
+
+@dataclass(frozen=True, slots=True)
+class _Judged:
+    """Noise of a signal and its tolerance, in CV, and the percent of it to take; `beside` where colour noise inside
+    its tolerance is treated since luma is."""
+
+    signal: Signal
+    sigma: float
+    limit: float
+    amount: float
+    beside: bool = False
 
 
 def propose(report: SurveyReport, profile: NoiseProfile | None = None) -> Plan:
@@ -35,32 +51,43 @@ def propose(report: SurveyReport, profile: NoiseProfile | None = None) -> Plan:
 
     `profile` replaces the shot's own one, for example a saved profile of the same camera and ISO.
     """
-    used = profile or report.profile
+    used, rungs = profile or report.profile, report.ladder
     tolerance = TOLERANCES | {finding.kind: finding.tolerance for finding in report.findings}
-    sigma: Two = {"luma": used.typical_cv("luma"), "chroma": used.chroma_cv}
-    limit: Two = {"luma": tolerance["noise"], "chroma": tolerance["colour noise"]}
-    amounts: Two = {signal: _amount(report.ladder, signal, sigma, limit) for signal in sigma}
-    if not any(amounts.values()):
+    luma = _judged("luma", used.typical_cv("luma"), tolerance["noise"], rungs)
+    chroma = _beside(luma, _judged("chroma", used.chroma_cv, tolerance["colour noise"], rungs), rungs)
+    if not (luma.amount or chroma.amount):
         return Plan(profile=used)
-    reach = _where_the_noise_lives(used.curve, limit)
-    steps = noise_chain(report.media.frames, report.movement, amounts["luma"], amounts["chroma"], reach)
-    told = f"{_of_amounts(sigma, limit, amounts, report.ladder)} {_of_reach(reach)}".strip()
+    reach = _where_the_noise_lives(used.curve, luma.limit, chroma.limit)
+    difference = rungs[0].difference if rungs else 1.0
+    steps = noise_chain(
+        report.media.frames, report.movement, luma.amount, chroma.amount, reach, difference=difference
+    )
+    told = " ".join([_of_amount(luma, rungs), _of_amount(chroma, rungs), _of_reach(reach)]).strip()
     reasons = {"temporal": _of_frames(report.movement), "spatial": told}
     return Plan(profile=used, steps=[step.model_copy(update={"reason": reasons[step.kind]}) for step in steps])
 
 
-def _amount(rungs: Sequence[Rung], signal: Signal, sigma: Two, limit: Two) -> float:
-    """Percent of the measured noise to take: nothing inside tolerance, else up to where more costs more."""
-    if sigma[signal] <= limit[signal]:
-        return 0.0
+def _judged(signal: Signal, sigma: float, limit: float, rungs: Sequence[Rung]) -> _Judged:
+    """Nothing is taken of what is inside tolerance, else up to where more costs more."""
+    return _Judged(signal, sigma, limit, _stop(rungs, signal) if sigma > limit else 0.0)
+
+
+def _stop(rungs: Sequence[Rung], signal: Signal) -> float:
     return suggested_stop(rungs, signal) if rungs else 100.0
 
 
-def _where_the_noise_lives(curve: NoiseCurve, limit: Two) -> Reach:
+def _beside(luma: _Judged, chroma: _Judged, rungs: Sequence[Rung]) -> _Judged:
+    """Colour noise judged again beside quiet luma: inside its tolerance, it would then be what is seen first."""
+    if chroma.amount or not luma.amount or chroma.sigma < LEAST_SEEN_CV:
+        return chroma
+    return replace(chroma, amount=_stop(rungs, "chroma"), beside=True)
+
+
+def _where_the_noise_lives(curve: NoiseCurve, luma_limit: float, chroma_limit: float) -> Reach:
     """The tones up to the highest level that is out of tolerance, if a good part of the picture lies above."""
     levels, share = np.array(curve.level_cv), np.array(curve.share)
     chroma = chroma_sigma(curve.signal("cb"), curve.signal("cr"))
-    noisy = (curve.signal("luma") > limit["luma"]) | (chroma > limit["chroma"])
+    noisy = (curve.signal("luma") > luma_limit) | (chroma > chroma_limit)
     noisy &= share >= LEVEL_PRESENT
     if not noisy.any():
         return Reach()
@@ -78,19 +105,19 @@ def _of_frames(movement: Movement) -> str:
     return f"Motion of up to {movement.px:.0f} px a frame: {side}."
 
 
-def _of_amounts(sigma: Two, limit: Two, amounts: Two, rungs: Sequence[Rung]) -> str:
-    names: dict[Signal, str] = {"luma": "Luma noise", "chroma": "Colour noise"}
-    return " ".join(_of_amount(names[s], s, sigma[s], limit[s], amounts[s], rungs) for s in names)
-
-
-def _of_amount(name: str, signal: Signal, sigma: float, limit: float, amount: float, rungs: Sequence[Rung]) -> str:
-    if not amount:
-        return f"{name} of {sigma:.1f} CV is inside its tolerance of {limit:.1f}: left alone."
+def _of_amount(judged: _Judged, rungs: Sequence[Rung]) -> str:
+    told = f"{NAMES[judged.signal]} of {judged.sigma:.1f} CV"
+    if not judged.amount:
+        return f"{told} is inside its tolerance of {judged.limit:.1f}: left alone."
+    if judged.beside:
+        told += f" is inside its tolerance of {judged.limit:.1f}, but would be seen first once luma is quiet"
+    else:
+        told += f" against a tolerance of {judged.limit:.1f}"
     if not rungs:
-        return f"{name} of {sigma:.1f} CV against a tolerance of {limit:.1f}: all of it is taken."
+        return f"{told}: all of it is taken."
     return (
-        f"{name} of {sigma:.1f} CV against a tolerance of {limit:.1f}: at {amount:.0f} % the error estimated in the"
-        " middle of the picture is lowest; beyond, more detail goes there than noise."
+        f"{told}: at {judged.amount:.0f} % the error estimated in the middle of the picture is lowest; beyond, more"
+        " detail goes there than noise."
     )
 
 

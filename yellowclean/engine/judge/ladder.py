@@ -17,12 +17,20 @@ from ..pipeline import Footage
 from ..plan import Plan
 from .risk import RiskAt
 
-RUNGS = (60.0, 85.0, 110.0, 140.0)
+RUNGS, CARRIED_RUNGS = (60.0, 85.0, 110.0, 140.0), (60.0, 100.0, 140.0, 200.0)
+"""Percent of the measured sigma. What a codec leaves of noise is nought in most coefficients and large in a few, so
+that it takes more than its sigma says."""
+
+CARRIED_LIMITS, WORTH_TRUSTING = (1.0, 2.0), 0.02
+"""Difference limits that are tried where a codec carries noise along, in σ; and by how much of the noise's power
+the wider one has to lower the error."""
+
 LEAST_SIGMA_CV = 0.5
 """Noise below this is not worth a ladder: there is nothing to take, and nothing to estimate by."""
 
-PIECE, AROUND = (384, 216), (768, 432)
-"""Size of the piece of a frame that is judged, and of what is looked at around it."""
+PIECE, AROUND, FURTHER = (384, 216), (768, 432), (960, 540)
+"""Size of the piece of a frame that is judged, of what is looked at around it, and where motion over many frames is
+looked for."""
 
 NEAR_LOWEST = 1.02
 """The least strength is taken whose error is no more than 2 % above the lowest."""
@@ -35,6 +43,7 @@ class Rung(BaseModel):
     """Estimated mean square error after the chain at a strength, as shares of the noise's own."""
 
     strength: float = Field(description="Percent of the measured sigma.")
+    difference: float = Field(1.0, description="Difference limit of the merge over time, in sigmas.")
     luma: float
     chroma: float
 
@@ -46,18 +55,25 @@ def ladder(
     if max(profile.typical_cv("luma"), profile.chroma_cv) < LEAST_SIGMA_CV:
         return []
     whole = Region(0, 0, source.info.width, source.info.height)
-    around = _middle(whole, AROUND)
+    around = _middle(whole, FURTHER if profile.carried else AROUND)
     footage, each_side = Footage(_Part(source, around)), frames_each_side(movement)
     for k in range(max(n - each_side, 0), min(n + each_side + 1, source.info.frames)):
         footage.frame(k)  # in the order of the frames, so that a decoder seeks once
     judge = RiskAt(footage, profile, n, _middle(around, PIECE).within(around))
-    rungs = []
-    for strength in RUNGS:
+
+    def rung(strength: float, limit: float) -> Rung:
         raise_if(stopped)
-        plan = Plan(profile=profile, steps=noise_chain(source.info.frames, movement, strength, strength))
+        plan = Plan(
+            profile=profile, steps=noise_chain(source.info.frames, movement, strength, strength, difference=limit)
+        )
         risk = judge.of(plan)
-        rungs.append(Rung(strength=strength, luma=risk.luma.error, chroma=risk.chroma.error))
-    return rungs
+        return Rung(strength=strength, difference=limit, luma=risk.luma.error, chroma=risk.chroma.error)
+
+    if not profile.carried:
+        return [rung(strength, 1.0) for strength in RUNGS]
+    narrow, wide = ([rung(strength, limit) for strength in CARRIED_RUNGS] for limit in CARRIED_LIMITS)
+    gained = min(rung.luma for rung in narrow) - min(rung.luma for rung in wide)
+    return wide if gained > WORTH_TRUSTING else narrow
 
 
 def _middle(outer: Region, size: tuple[int, int]) -> Region:

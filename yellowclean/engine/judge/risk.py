@@ -4,7 +4,8 @@ Stein's unbiased risk estimate (Stein 1981) in its Monte-Carlo form (Ramani, Blu
 correlated noise: with noise of covariance C, E|f(y) - x|² = E|f(y) - y|² - tr C + 2 tr(C·J), and the last
 term is found by nudging the source with noise of the same covariance. What follows the nudge bounds from above
 how much of the noise is left (Poincaré's inequality); the rest of the error is structure. Where their sum is
-lowest, more strength begins to cost more than it brings.
+lowest, more strength begins to cost more than it brings. Where a codec made the noise of one frame from that of
+others, that term is instead read from frames held out (`held_out`).
 """
 
 from __future__ import annotations
@@ -20,6 +21,7 @@ from ..pipeline import Footage, Pipeline
 from ..plan import Plan
 from ..treat.grain import grain_field
 from ..treat.stabilise import Stabiliser
+from .held_out import held_out
 
 NUDGE = 0.12
 """Size of the nudge in sigma: small beside the noise, large beside what rounding does."""
@@ -71,12 +73,17 @@ class RiskAt:
         self._nudged = _Nudged(footage, profile, self._stabiliser, region.grown(SURROUNDINGS), seed)
         self._field = grain_field(profile, seed, n, region)
         self._source = self._stabilised(footage.frame(n)[region.slices])
+        self._held = held_out(footage, self._stabiliser, n, region) if profile.carried else None
 
     def of(self, plan: Plan) -> Risk:
         """The risk of a plan whose steps are measured by that profile."""
         found = self.nudge_of(Pipeline(self._footage, plan))
-        taken = ((found.result - self._source) ** 2).mean(axis=(1, 2))
-        error = taken - self._variance + 2 * (self._field * found.follows).mean(axis=(1, 2))
+        taken = found.source - found.result
+        if self._held:
+            explained = self._held.explained(taken)
+        else:
+            explained = self._variance - (self._field * found.follows).mean(axis=(1, 2))
+        error = self._variance - 2 * explained + (taken**2).mean(axis=(1, 2))
         noise = (found.follows**2).mean(axis=(1, 2))
         return Risk(self._share(error, noise, [0]), self._share(error, noise, [1, 2]))
 

@@ -6,16 +6,17 @@ read in groups of rising detail, and the line through them followed down to no d
 
 A codec that predicts frames from frames carries noise along, so that neighbours share it and their
 difference is too small. It shows where the picture is flattest: colour differs more over five frames
-than over one. Then the longer distance is measured, at the median, since a codec deals out its own
-error unevenly.
+than over one. Then the curve is read at the median, since a codec deals out its own error unevenly, and
+raised by how much more the flattest places, where no motion is missed, differ over the longer distance.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Literal, NamedTuple
 
+import cv2
 import numpy as np
 import numpy.typing as npt
 from scipy.stats import norm
@@ -46,7 +47,11 @@ CARRIED = 1.12
 test-camera clips: 1.3 to 2.0 after H.264, below 1.05 before)."""
 
 FLATTEST = 0.25
-"""Share of a bin's blocks, those of least spatial variance, that are looked at for it."""
+"""Share of a bin's blocks, those with the flattest neighbourhood, that are looked at for it."""
+
+NEIGHBOURHOOD = 5
+"""Blocks a side by which a place is told to be flat: of single blocks, those would be chosen in which there
+happens to be little noise."""
 
 MOST_CLIPPED = 0.01
 """Share of a block's pixels that may be cut off."""
@@ -75,15 +80,16 @@ Mask = npt.NDArray[np.bool_]
 @dataclass(frozen=True, slots=True)
 class Sample:
     """The blocks of all pairs: K×6 each, `detail` K. `whole` tells for which signals a block can be used:
-    blue may be cut off at black where green is not. `far` is None where nothing is carried along. `dead` names
-    the channels that are cut off everywhere, `cut` those that are partly so."""
+    blue may be cut off at black where green is not. `renewed` tells for each signal how much larger the deviation
+    is over the longer distance, 1 where nothing is carried along. `dead` names the channels that are cut off
+    everywhere, `cut` those that are partly so."""
 
     level: Array
     spatial: Array
     varied: Array
     whole: npt.NDArray[np.bool_]
     detail: Array
-    far: Array | None
+    renewed: Array
     moved: bool
     dead: list[Channel]
     cut: list[Channel]
@@ -119,8 +125,7 @@ class Sample:
             whole[:, s] = _usable(whole[:, s], clipped[:, living], measured[:, s], least)
         if not living or whole[:, 3].sum() < FEWEST_BLOCKS:
             raise BadInput("the noise cannot be measured: all of the picture is clipped, black or too small.")
-        far = [p.far.reshape(-1, 6) for p in pairs if p.far is not None]
-        sample = Sample(
+        return Sample(
             level=level,
             spatial=spatial,
             varied=varied,
@@ -128,25 +133,35 @@ class Sample:
             dead=dead,
             cut=cut,
             detail=np.concatenate([p.exposure().reshape(-1) for p in pairs]),
-            far=np.concatenate(far) if len(far) == len(pairs) else None,
+            renewed=np.ones(len(SIGNALS)),
             moved=any(p.temporal is not None for p in pairs),
         )
-        return sample if sample._carries_noise() else replace(sample, far=None)
 
-    def _carries_noise(self) -> bool:
-        """Whether the flattest blocks differ clearly more over `FAR` frames than over one, in chroma."""
-        if self.far is None:
-            return False
+    @property
+    def carried(self) -> bool:
+        """Whether frames share their noise."""
+        return bool((self.renewed > 1).any())
+
+    def over_longer(self, pairs: Sequence[Pair]) -> Sample:
+        """This sample, with how much more its flattest blocks differ over `FAR` frames than over one, if they
+        clearly do in chroma."""
+        parts = [p.far.blocks.variance.reshape(-1, 6) for p in pairs if p.far is not None]
+        if len(parts) < len(pairs):
+            return self
+        far = np.concatenate(parts)
+        around = np.concatenate([_of_neighbourhood(p.spatial.variance[..., 3]).ravel() for p in pairs])
         flattest = [
-            chosen[np.argsort(self.spatial[chosen, 3])][: max(8, int(FLATTEST * len(chosen)))]
-            for chosen in self._bins(3)
+            chosen[np.argsort(around[chosen])][: max(8, int(FLATTEST * len(chosen)))] for chosen in self._bins(3)
         ]
         flat = np.concatenate(flattest)
-        flat = flat[np.isfinite(self.far[flat]).all(axis=1)]
+        flat = flat[np.isfinite(far[flat]).all(axis=1)]
         if len(flat) < LEAST_BLOCKS:
-            return False
-        near, far = (np.median(v[flat][:, 4:], axis=0) for v in (self.varied, self.far))
-        return bool(np.sqrt(np.mean(far / np.maximum(near, 1e-12))) > CARRIED)
+            return self
+        before, after = (np.median(v[flat], axis=0) for v in (self.varied, far))
+        growth = after / np.maximum(before, 1e-12)
+        if np.sqrt(growth[4:].mean()) <= CARRIED:
+            return self
+        return replace(self, renewed=np.sqrt(np.maximum(growth, 1)))
 
     @property
     def luma_levels_cv(self) -> Array:
@@ -163,8 +178,8 @@ class Sample:
         """(level in CV, sigma, blocks) of signal `s` in level bins that hold enough blocks each."""
         levels_cv = self.level[:, s if s < 3 else 3] * CV_SCALE
         chosen = self._bins(s)
-        if self.far is not None:
-            sigma = [_carried_centre(np.maximum(self.far, self.varied)[i, s], self.detail[i]) for i in chosen]
+        if self.carried:
+            sigma = [_uneven_centre(self.varied[i, s], self.detail[i]) for i in chosen]
         elif self.moved:
             groups = [_detail_groups(np.sqrt(self.varied[i, s]), self.detail[i]) for i in chosen]
             blocks = np.array([len(i) for i in chosen], float)
@@ -173,7 +188,14 @@ class Sample:
         else:
             sigma = [_flat_centre(np.sqrt(self.spatial[i, s])) for i in chosen]
         at = np.array([levels_cv[i].mean() for i in chosen])
-        return at, np.array(sigma), np.array([len(i) for i in chosen], float)
+        return at, np.array(sigma) * self.renewed[s], np.array([len(i) for i in chosen], float)
+
+
+def _of_neighbourhood(variance: Array) -> Array:
+    around: Array = cv2.blur(
+        variance.astype(np.float32), (NEIGHBOURHOOD, NEIGHBOURHOOD), borderType=cv2.BORDER_REFLECT
+    )
+    return around
 
 
 def _usable(whole: Mask, clipped: Array, measured: Mask, least: int) -> Mask:
@@ -207,9 +229,17 @@ def _uncut(
     return (level + np.where(at_white, sigma, -sigma) * mean, sigma**2), likely
 
 
-def blind_curve(pairs: Sequence[Pair], limits: tuple[float, float]) -> tuple[NoiseCurve, float]:
-    """Sigma against level for all signals, and the confidence in it; `limits` are the levels of black and white."""
-    sample = Sample.of(pairs, limits)
+class BlindCurve(NamedTuple):
+    """Sigma against level for all signals, the confidence in it, and whether frames share their noise."""
+
+    curve: NoiseCurve
+    confidence: float
+    carried: bool
+
+
+def blind_curve(pairs: Sequence[Pair], limits: tuple[float, float]) -> BlindCurve:
+    """The curve of compared frames; `limits` are the levels of black and white. Raises `BadInput`."""
+    sample = Sample.of(pairs, limits).over_longer(pairs)
     axis = np.linspace(0, CV_SCALE, CURVE_POINTS)
     lists: dict[str, list[float]] = {}
     disagreement = 0.0
@@ -231,7 +261,7 @@ def blind_curve(pairs: Sequence[Pair], limits: tuple[float, float]) -> tuple[Noi
     support_factor = 1 - np.exp(-count / 1500)
     confidence = float(np.clip(support_factor * np.exp(-2 * disagreement) * (1 if sample.moved else 0.7), 0, 1))
     curve = NoiseCurve(level_cv=axis.tolist(), share=share.tolist(), dead=sample.dead, cut=sample.cut, **lists)
-    return curve, confidence
+    return BlindCurve(curve, confidence, sample.carried)
 
 
 def _level_bins(level_cv: Array) -> list[npt.NDArray[np.intp]]:
@@ -277,8 +307,9 @@ def _without_detail(groups: Sequence[tuple[Array, float]], spread: float) -> flo
     return float(np.sqrt(np.clip(foot, 0, 1.1 * variance.min())))
 
 
-def _carried_centre(variance: Array, detail: Array) -> float:
-    """Median deviation of the half of the blocks that has less detail."""
+def _uneven_centre(variance: Array, detail: Array) -> float:
+    """Median deviation of the half of the blocks that has less detail: a codec deals out its own error unevenly,
+    and of some blocks it leaves no noise at all."""
     half = np.argsort(detail)[: max(len(detail) // 2, 1)]
     found = np.sqrt(variance[half])
     found = found[np.isfinite(found)]

@@ -22,7 +22,7 @@ from ..motion import Movement
 from ..treat.stabilise import Stabiliser
 from .blocks import SIDE, block_statistics
 from .curve import blind_curve, noise_ratios
-from .pairs import CANDIDATES, Pair, pair_at
+from .pairs import FAR, Pair, pair_at
 from .patch import Patch, PatchReading, measure_patch
 from .places import automatic_patches
 from .profile import NoiseCurve, NoiseProfile, white_profile
@@ -87,12 +87,12 @@ def measure_noise(
         pairs.append(pair_at(source, n))
     if progress:
         progress(0.2)
-    curve, confidence = blind_curve(pairs, limits)
+    curve, confidence, carried = blind_curve(pairs, limits)
     moved = any(pair.temporal is not None for pair in pairs)
     told = [_user_patch(source, patch, curve if moved else None) for patch in patches]
     if told:
         curve = _through_patches(curve, told)
-    spectrum = _Spectrum(source, pairs, curve)
+    spectrum = _Spectrum(source, [pair.longer() for pair in pairs] if carried else pairs, curve, carried)
     by_frame = _by_frame(source, chosen, spectrum, curve, progress, stopped, watcher)
     profile = spectrum.profile(confidence)
     worst = chosen[int(np.argmax(by_frame))]
@@ -136,9 +136,9 @@ class _Spectrum:
     """Gathers the spectrum, in the stabilised opponent axes, from tiles of pure noise of the compared pairs as
     their frames pass by, so that none is kept longer than its pair needs."""
 
-    def __init__(self, source: Source, pairs: Sequence[Pair], curve: NoiseCurve) -> None:
+    def __init__(self, source: Source, pairs: Sequence[Pair], curve: NoiseCurve, carried: bool) -> None:
         self._source, self._pairs, self._curve = source, {pair.n: pair for pair in pairs}, curve
-        self._flat = white_profile(1.0).model_copy(update={"curve": curve})
+        self._flat = white_profile(1.0).model_copy(update={"curve": curve, "carried": carried})
         self._stabiliser = Stabiliser.of(self._flat)
         self._gatherer = SpectrumGatherer()
         self._kept: dict[int, Frame] = {}
@@ -162,7 +162,7 @@ class _Spectrum:
             most = TILES // len(self._pairs)
             for tile in _noise_tiles(pair, frame, other, self._curve, self._stabiliser, most):
                 self._gatherer.add(tile)
-        self._kept = {k: f for k, f in self._kept.items() if k > n - CANDIDATES}
+        self._kept = {k: f for k, f in self._kept.items() if k >= n - FAR}
         if n in self._partners:
             self._kept[n] = frame
 

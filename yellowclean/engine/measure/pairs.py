@@ -43,6 +43,16 @@ class Motion:
 
 
 @dataclass(frozen=True, slots=True)
+class Far:
+    """A frame that is so far away that noise has mostly been renewed: its number, where each block is found
+    there, and the comparison with it."""
+
+    other: int
+    motion: Motion
+    blocks: Blocks
+
+
+@dataclass(frozen=True, slots=True)
 class Pair:
     """A frame, one before it (`other`, by its number), and where each block of it is found there. The frames
     themselves are not kept."""
@@ -52,8 +62,14 @@ class Pair:
     motion: Motion | None
     spatial: Blocks
     temporal: Blocks | None
-    far: Array | None = None
-    """Variance against a frame further away."""
+    far: Far | None = None
+    """The same frame compared with one further away, where a codec predicts frames from frames."""
+
+    def longer(self) -> Pair:
+        """The same frame compared over the longer distance."""
+        if self.far is None:
+            return self
+        return Pair(self.n, self.far.other, self.far.motion, self.spatial, self.far.blocks)
 
     def variance(self) -> Array:
         """rows×columns×6: temporal where it can be had, else spatial."""
@@ -79,7 +95,8 @@ def pair_at(source: Source, n: int) -> Pair:
         return Pair(n, None, None, _without_bands(block_statistics(frame, source.info.clip_levels), frame), None)
     predicted = not source.info.intra_only
     # in the order of the frames, so that a decoder seeks once
-    distant = source.read(n - FAR) if predicted and n >= FAR else None
+    away = n - FAR if n >= FAR else min(n + FAR, source.info.frames - 1)
+    distant = source.read(away) if predicted and away < n else None
     before = {k: source.read(k) for k in range(n - 1 if predicted else max(n - CANDIDATES, 0), n)}
     frame = source.read(n)
     motions = {k: block_motion(frame, other, n - k) for k, other in before.items()}
@@ -95,11 +112,11 @@ def pair_at(source: Source, n: int) -> Pair:
     repeated = typical < (FROZEN_CV / CV_SCALE) ** 2
     if repeated:
         return Pair(n, steadiest, motion, _without_bands(spatial, frame), None)
-    if distant is None and predicted:
-        distant = source.read(min(n + FAR, source.info.frames - 1))
     far = None
-    if distant is not None:
-        far = block_statistics(frame, limits, distant, block_motion(frame, distant, FAR).shift).variance
+    if predicted and abs(away - n) > 1:
+        distant = source.read(away) if distant is None else distant
+        there = block_motion(frame, distant, abs(away - n))
+        far = Far(away, there, block_statistics(frame, limits, distant, there.shift))
     return Pair(n, steadiest, motion, spatial, temporal, far)
 
 

@@ -84,6 +84,9 @@ class NoiseProfile(BaseModel):
     correlation: MatrixOf3 = Field(description="Correlation of R', G' and B' noise.")
     spectrum: list[list[list[float]]]
     grain_px: float = Field(description="Size of the grain: correlation length in pixels; 1 is white.")
+    carried: bool = Field(
+        False, description="Whether a codec that predicts frames from frames carries the noise along."
+    )
     confidence: float = Field(ge=0, le=1)
     origin: str = Field("", description="How and where it was measured.")
 

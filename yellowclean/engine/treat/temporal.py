@@ -98,6 +98,17 @@ def _slack(spectrum: Array, weights: Array) -> Array:
     return np.array([SLACK[0] * energy, SLACK[1] * np.sqrt(low / pixels)], np.float32)
 
 
+def fetched(other: Array, track: Track, place: Array, shape: tuple[int, ...]) -> tuple[Array, Array, Array]:
+    """A neighbour (axes×H×W) as it lies at each pixel's motion; the variance of its noise that interpolation keeps;
+    and the doubt about the motion, in units in which trust falls to 1/e at 1. `place` is told at `_warp_rows`."""
+    warped = np.empty(shape, np.float32)
+    gain, doubt = np.empty(shape[1:], np.float32), np.empty(shape[1:], np.float32)
+    in_bands(
+        shape[1], lambda a, b: _warp_rows(other, track.field, track.reduction, place, warped, gain, doubt, a, b)
+    )
+    return warped, gain, doubt
+
+
 def _merge_neighbour(
     before: Array, other: Array, track: Track, place: Array, noise: tuple[Array, Array, Array], limit: float,
     total: Array, weight: Array, carried: Array, squares: Array,
@@ -106,9 +117,7 @@ def _merge_neighbour(
     weights, and the slack of a patch."""
     sigma, weights, slack = noise
     height, width = before.shape[1:]
-    warped = np.empty_like(before)
-    gain, doubt = np.empty((height, width), np.float32), np.empty((height, width), np.float32)
-    in_bands(height, lambda a, b: _warp_rows(other, track.field, track.reduction, place, warped, gain, doubt, a, b))
+    warped, gain, doubt = fetched(other, track, place, before.shape)
     across = np.empty((2, height, width), np.float32)
     in_bands(height, lambda a, b: _difference_rows(before, warped, gain, sigma, weights, across, a, b))
     in_bands(

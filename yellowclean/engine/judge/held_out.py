@@ -1,0 +1,72 @@
+"""What frames that a plan did not look at say of its error.
+
+A neighbour that took no part in a result is a second look at the same picture with other noise (after the idea
+of Lehtinen et al. 2018, "Noise2Noise"). With y the source, r what was taken out, n the noise in y, and y' the
+neighbour brought along the motion, E[r·(y - y')] = E[r·n], so that
+E|n - r|² = E|n|² - 2 E[r·(y - y')] + E|r|². Nothing is said of how n is distributed: after a codec it is nought in
+most coefficients and large in a few, and there Stein's estimate, which is right for normal noise, falls where the
+error rises.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from ..frames import Array, Region
+from ..motion import STANDS, Track
+from ..pipeline import Footage
+from ..treat.stabilise import Stabiliser
+from ..treat.temporal import fetched
+
+AWAY, AWAY_STANDING = 6, 12
+"""Frames between a frame and those that it is held against: more than a plan looks at. Where the picture stands no
+motion can be missed, and of what a codec carries along less is left after longer."""
+
+SURE_OF_MOTION = 0.25
+"""Doubt of a motion up to which a pixel is compared; at 1 a neighbour's weight falls to 1/e."""
+
+FEWEST_COMPARED = 0.05
+"""Share of the pixels below which a neighbour says nothing."""
+
+
+@dataclass(frozen=True, slots=True)
+class HeldOut:
+    """The source less each held-out neighbour (axes×H×W, stabilised), and where that can be believed."""
+
+    differences: tuple[tuple[Array, npt.NDArray[np.bool_]], ...]
+
+    def explained(self, taken: Array) -> Array:
+        """E[r·n] of each axis for what was taken out (axes×H×W)."""
+        found = [(taken * difference)[:, sure].mean(axis=1) for difference, sure in self.differences]
+        explained: Array = np.mean(found, axis=0)
+        return explained
+
+
+def held_out(footage: Footage, stabiliser: Stabiliser, n: int, region: Region) -> HeldOut | None:
+    """What frame n is held against, over a region; None where the shot is too short or moves too fast."""
+    apart = AWAY_STANDING if _stands(footage, n) else AWAY
+    here = stabiliser.opponent(np.ascontiguousarray(footage.frame(n)[region.slices]))
+    place = np.array([region.x, region.y, region.x, region.y, footage.info.width], np.float32)
+    differences = []
+    for other in (n - apart, n + apart):
+        if not 0 <= other < footage.info.frames:
+            continue
+        there = stabiliser.opponent(footage.frame(other))
+        moved, gain, doubt = fetched(there, footage.motion(n, other), place, here.shape)
+        sure = (doubt < SURE_OF_MOTION) & (gain > 0)
+        if sure.mean() >= FEWEST_COMPARED:
+            differences.append((here - moved, sure))
+    return HeldOut(tuple(differences)) if differences else None
+
+
+def _stands(footage: Footage, n: int) -> bool:
+    """Whether the picture stands still over the longer distance, so far as the shot reaches."""
+    others = [k for k in (n - AWAY_STANDING, n + AWAY_STANDING) if 0 <= k < footage.info.frames]
+    return bool(others) and all(_still(footage.motion(n, k)) >= STANDS for k in others)
+
+
+def _still(track: Track) -> float:
+    return float((track.field[..., :2] == 0).all(axis=-1).mean())
