@@ -2,11 +2,12 @@
 
 import sys
 
-from . import denoise, length, overwork, quality, response, speed, strip, survey
+from . import compressed, denoise, length, overwork, quality, response, speed, strip, survey
 
 ALL = {
     "survey": survey,
     "denoise": denoise,
+    "compressed": compressed,
     "quality": quality,
     "speed": speed,
     "overwork": overwork,

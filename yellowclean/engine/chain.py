@@ -16,31 +16,32 @@ LEAST_SEARCH, MOST_SEARCH = 32, 128
 FRAMES_STANDING = 5
 """Neighbours each side of a standing shot: what moves in it drops out by itself."""
 
+FRAMES_CARRIED, SLOW_PX = 5, 8.0
+"""Neighbours each side where a codec carries noise along, up to that motion: the nearest share it and bring less
+(set on test-camera clips, where it is worth 0.1 to 0.4 dB)."""
 
-def frames_each_side(movement: Movement) -> int:
+
+def frames_each_side(movement: Movement, *, carried: bool = False) -> int:
     if movement.standing >= STANDS:
         return FRAMES_STANDING
+    if carried and movement.px <= SLOW_PX:
+        return FRAMES_CARRIED
     return next((count for limit, count in FRAMES_FOR_MOTION if movement.px <= limit), 1)
 
 
 def noise_chain(
-    frames: int,
-    movement: Movement,
-    luma: float,
-    chroma: float,
-    reach: Reach | None = None,
-    *,
-    difference: float = 1,
-) -> list[Step]:
+    frames: int, movement: Movement, luma: float, chroma: float, reach: Reach | None = None, *,
+    difference: float = 1, carried: bool = False,
+) -> list[Step]:  # fmt: skip
     """Steps that take so many percent of the measured noise from a shot of `frames` frames; the merge over
     time, which costs no detail, is always full where it is used at all. `difference` is how far a neighbour may
-    differ, in sigmas."""
+    differ, in sigmas; `carried` tells that a codec carries noise from frame to frame."""
     where = reach or Reach()
     spatial = Step(kind="spatial", settings={"luma": luma, "chroma": chroma}, reach=where)
     if frames == 1:
         return [spatial]
     settings = {
-        "frames": frames_each_side(movement),
+        "frames": frames_each_side(movement, carried=carried),
         "search": min(max(LEAST_SEARCH, 8 * round(movement.px * 2.5 / 8)), MOST_SEARCH),
         "luma": 100.0 if luma else 0.0,
         "chroma": 100.0 if chroma else 0.0,

@@ -60,10 +60,16 @@ def propose(report: SurveyReport, profile: NoiseProfile | None = None) -> Plan:
     reach = _where_the_noise_lives(used.curve, luma.limit, chroma.limit)
     difference = rungs[0].difference if rungs else 1.0
     steps = noise_chain(
-        report.media.frames, report.movement, luma.amount, chroma.amount, reach, difference=difference
+        report.media.frames,
+        report.movement,
+        luma.amount,
+        chroma.amount,
+        reach,
+        difference=difference,
+        carried=used.carried,
     )
     told = " ".join([_of_amount(luma, rungs), _of_amount(chroma, rungs), _of_reach(reach)]).strip()
-    reasons = {"temporal": _of_frames(report.movement), "spatial": told}
+    reasons = {"temporal": _of_frames(report.movement, used.carried), "spatial": told}
     return Plan(profile=used, steps=[step.model_copy(update={"reason": reasons[step.kind]}) for step in steps])
 
 
@@ -97,8 +103,8 @@ def _where_the_noise_lives(curve: NoiseCurve, luma_limit: float, chroma_limit: f
     return Reach(tones=Tones(high_cv=min(top, CV_SCALE), soft_cv=SHOULDER_CV))
 
 
-def _of_frames(movement: Movement) -> str:
-    count = frames_each_side(movement)
+def _of_frames(movement: Movement, carried: bool) -> str:
+    count = frames_each_side(movement, carried=carried)
     side = "1 frame each side still matches" if count == 1 else f"{count} frames each side still match"
     if movement.standing >= STANDS:
         return f"{100 * movement.standing:.0f} % of the picture stands still: {side}."

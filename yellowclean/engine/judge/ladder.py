@@ -56,7 +56,7 @@ def ladder(
         return []
     whole = Region(0, 0, source.info.width, source.info.height)
     around = _middle(whole, FURTHER if profile.carried else AROUND)
-    footage, each_side = Footage(_Part(source, around)), frames_each_side(movement)
+    footage, each_side = Footage(_Part(source, around)), frames_each_side(movement, carried=profile.carried)
     for k in range(max(n - each_side, 0), min(n + each_side + 1, source.info.frames)):
         footage.frame(k)  # in the order of the frames, so that a decoder seeks once
     judge = RiskAt(footage, profile, n, _middle(around, PIECE).within(around))
@@ -64,7 +64,10 @@ def ladder(
     def rung(strength: float, limit: float) -> Rung:
         raise_if(stopped)
         plan = Plan(
-            profile=profile, steps=noise_chain(source.info.frames, movement, strength, strength, difference=limit)
+            profile=profile,
+            steps=noise_chain(
+                source.info.frames, movement, strength, strength, difference=limit, carried=profile.carried
+            ),
         )
         risk = judge.of(plan)
         return Rung(strength=strength, difference=limit, luma=risk.luma.error, chroma=risk.chroma.error)

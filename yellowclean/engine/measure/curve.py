@@ -7,7 +7,8 @@ read in groups of rising detail, and the line through them followed down to no d
 A codec that predicts frames from frames carries noise along, so that neighbours share it and their
 difference is too small. It shows where the picture is flattest: colour differs more over five frames
 than over one. Then the curve is read at the median, since a codec deals out its own error unevenly, and
-raised by how much more the flattest places, where no motion is missed, differ over the longer distance.
+raised by how much more the flattest places, where no motion is missed, differ over the longer distance, though not
+above what is seen over that distance itself.
 """
 
 from __future__ import annotations
@@ -42,9 +43,10 @@ Z_QUANTILE, Z_LOW = -1.2816, -2.0537
 SPREADS = 0.04, 0.08
 """Relative spread of the sigma of pure-noise blocks: white noise, and the coarsest that demosaicing makes."""
 
-CARRIED = 1.12
-"""Chroma differing this much more over `FAR` frames than over one is carried along by a codec (set on
-test-camera clips: 1.3 to 2.0 after H.264, below 1.05 before)."""
+CARRIED = 1.15
+"""Both colours differing this much more over `FAR` frames than over one, in the quieter of the flattest blocks, are
+carried along by a codec (set on test-camera clips: 1.19 to 1.8 after H.264 and HEVC; below 1.08 before, but 1.17 on
+fast water)."""
 
 FLATTEST = 0.25
 """Share of a bin's blocks, those with the flattest neighbourhood, that are looked at for it."""
@@ -81,8 +83,8 @@ Mask = npt.NDArray[np.bool_]
 class Sample:
     """The blocks of all pairs: K×6 each, `detail` K. `whole` tells for which signals a block can be used:
     blue may be cut off at black where green is not. `renewed` tells for each signal how much larger the deviation
-    is over the longer distance, 1 where nothing is carried along. `dead` names the channels that are cut off
-    everywhere, `cut` those that are partly so."""
+    is over the longer distance, 1 where nothing is carried along; `far` is then the variance over it. `dead` names
+    the channels that are cut off everywhere, `cut` those that are partly so."""
 
     level: Array
     spatial: Array
@@ -90,6 +92,7 @@ class Sample:
     whole: npt.NDArray[np.bool_]
     detail: Array
     renewed: Array
+    far: Array | None
     moved: bool
     dead: list[Channel]
     cut: list[Channel]
@@ -134,13 +137,14 @@ class Sample:
             cut=cut,
             detail=np.concatenate([p.exposure().reshape(-1) for p in pairs]),
             renewed=np.ones(len(SIGNALS)),
+            far=None,
             moved=any(p.temporal is not None for p in pairs),
         )
 
     @property
     def carried(self) -> bool:
         """Whether frames share their noise."""
-        return bool((self.renewed > 1).any())
+        return self.far is not None
 
     def over_longer(self, pairs: Sequence[Pair]) -> Sample:
         """This sample, with how much more its flattest blocks differ over `FAR` frames than over one, if they
@@ -157,11 +161,13 @@ class Sample:
         flat = flat[np.isfinite(far[flat]).all(axis=1)]
         if len(flat) < LEAST_BLOCKS:
             return self
-        before, after = (np.median(v[flat], axis=0) for v in (self.varied, far))
-        growth = after / np.maximum(before, 1e-12)
-        if np.sqrt(growth[4:].mean()) <= CARRIED:
+        quiet, typical = (
+            np.quantile(far[flat], part, axis=0) / np.maximum(np.quantile(self.varied[flat], part, axis=0), 1e-12)
+            for part in (0.25, 0.5)
+        )
+        if np.sqrt(quiet[4:].min()) <= CARRIED:
             return self
-        return replace(self, renewed=np.sqrt(np.maximum(growth, 1)))
+        return replace(self, renewed=np.sqrt(np.maximum(typical, 1)), far=far)
 
     @property
     def luma_levels_cv(self) -> Array:
@@ -178,8 +184,15 @@ class Sample:
         """(level in CV, sigma, blocks) of signal `s` in level bins that hold enough blocks each."""
         levels_cv = self.level[:, s if s < 3 else 3] * CV_SCALE
         chosen = self._bins(s)
-        if self.carried:
-            sigma = [_uneven_centre(self.varied[i, s], self.detail[i]) for i in chosen]
+        if self.far is not None:
+            # missed motion only adds to what is seen over the longer distance
+            sigma = [
+                min(
+                    _uneven_centre(self.varied[i, s], self.detail[i]) * self.renewed[s],
+                    _uneven_centre(self.far[i, s], self.detail[i]),
+                )
+                for i in chosen
+            ]
         elif self.moved:
             groups = [_detail_groups(np.sqrt(self.varied[i, s]), self.detail[i]) for i in chosen]
             blocks = np.array([len(i) for i in chosen], float)
@@ -188,7 +201,7 @@ class Sample:
         else:
             sigma = [_flat_centre(np.sqrt(self.spatial[i, s])) for i in chosen]
         at = np.array([levels_cv[i].mean() for i in chosen])
-        return at, np.array(sigma) * self.renewed[s], np.array([len(i) for i in chosen], float)
+        return at, np.array(sigma), np.array([len(i) for i in chosen], float)
 
 
 def _of_neighbourhood(variance: Array) -> Array:

@@ -15,10 +15,11 @@ LARGEST_SIDE = 16384
 """Pixels; beyond this a header is taken for damaged."""
 
 
-INTRA_CODECS = frozenset(
+LOSSY_INTRA_CODECS = frozenset({"prores", "dnxhd", "mjpeg", "jpeg2000", "cfhd", "dvvideo", "hap"})
+INTRA_CODECS = LOSSY_INTRA_CODECS | frozenset(
     {
-        *("none", "ffv1", "prores", "dnxhd", "mjpeg", "rawvideo", "v210", "v308", "v408", "v410", "r210"),
-        *("huffyuv", "ffvhuff", "utvideo", "magicyuv", "jpeg2000", "cfhd", "dvvideo", "qtrle", "hap"),
+        *("none", "ffv1", "rawvideo", "v210", "v308", "v408", "v410", "r210"),
+        *("huffyuv", "ffvhuff", "utvideo", "magicyuv", "qtrle"),
         *("png", "tiff", "dpx", "exr", "gif", "zlib"),
     }
 )
@@ -87,6 +88,12 @@ class MediaInfo(BaseModel):
     def intra_only(self) -> bool:
         """Whether every frame is coded for itself, so that no noise is carried from frame to frame."""
         return self.kind == "sequence" or self.codec in INTRA_CODECS
+
+    @property
+    def may_carry_noise(self) -> bool:
+        """Whether noise may have been carried from frame to frame: by this codec, or by one before a transcoding
+        to it."""
+        return not self.intra_only or (self.kind == "video" and self.codec in LOSSY_INTRA_CODECS)
 
     @property
     def fps(self) -> Fraction:
