@@ -10,6 +10,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import cache
 
 import cv2
 import numpy as np
@@ -180,6 +181,7 @@ def best_of(clip: Clip, peer: Peer) -> tuple[float, Score, Callable[[float], Sco
     def cleaned(n: int, strength: float) -> Frame:
         return peer.run(clip.frames[n - peer.around : n + peer.around + 1], peer.around, strength)
 
+    @cache
     def once(strength: float) -> Score:
         return judged(clip, lambda n: cleaned(n, strength), JUDGED[1:2])
 

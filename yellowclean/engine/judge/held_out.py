@@ -44,6 +44,12 @@ class HeldOut:
         explained: Array = np.mean(found, axis=0)
         return explained
 
+    def by_pixel(self) -> tuple[Array, npt.NDArray[np.bool_]]:
+        """One difference for each pixel, the mean of those that can be believed there, and where any can."""
+        count = np.sum([sure for _, sure in self.differences], axis=0)
+        total = np.sum([difference * sure for difference, sure in self.differences], axis=0)
+        return (total / np.maximum(count, 1)).astype(np.float32), count > 0
+
 
 def held_out(footage: Footage, stabiliser: Stabiliser, n: int, region: Region) -> HeldOut | None:
     """What frame n is held against, over a region; None where the shot is too short or moves too fast."""

@@ -44,6 +44,7 @@ class Rung(BaseModel):
 
     strength: float = Field(description="Percent of the measured sigma.")
     difference: float = Field(1.0, description="Difference limit of the merge over time, in sigmas.")
+    held_out: bool = Field(False, description="Whether frames held out told the error.")
     luma: float
     chroma: float
 
@@ -70,7 +71,13 @@ def ladder(
             ),
         )
         risk = judge.of(plan)
-        return Rung(strength=strength, difference=limit, luma=risk.luma.error, chroma=risk.chroma.error)
+        return Rung(
+            strength=strength,
+            difference=limit,
+            held_out=profile.carried,
+            luma=risk.luma.error,
+            chroma=risk.chroma.error,
+        )
 
     if not profile.carried:
         return [rung(strength, 1.0) for strength in RUNGS]
@@ -103,12 +110,15 @@ def suggested_stop(rungs: Sequence[Rung], signal: Literal["luma", "chroma"]) -> 
     strengths = [rung.strength for rung in rungs]
     curve = np.polynomial.Polynomial.fit(strengths, [getattr(r, signal) for r in rungs], min(len(rungs) - 1, 3))
     steps = np.arange(strengths[0], strengths[-1] + 1, 5)
-    return float(steps[first_near_lowest(curve(steps))])
+    return float(steps[best_of(curve(steps), held_out=any(rung.held_out for rung in rungs))])
 
 
-def first_near_lowest(errors: Array) -> int:
+def best_of(errors: Array, *, held_out: bool) -> int:
     """The first of several estimated errors that is near the lowest. Where noise is cut off at black there is
     less of it than its curve says, and all estimates are too low by the same: the lowest may then come out at
-    nothing, or below, and is taken for `LEAST_ERROR`."""
+    nothing, or below, and is taken for `LEAST_ERROR`. By frames held out, noise that they share is not seen to go,
+    so that a gain is always larger than it looks, and the lowest itself is taken."""
+    if held_out:
+        return int(np.argmin(errors))
     raised = errors - errors.min() + max(float(errors.min()), LEAST_ERROR)
     return int(np.argmax(raised <= NEAR_LOWEST * raised.min()))

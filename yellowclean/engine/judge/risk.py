@@ -21,7 +21,7 @@ from ..pipeline import Footage, Pipeline
 from ..plan import Plan
 from ..treat.grain import grain_field
 from ..treat.stabilise import Stabiliser
-from .held_out import held_out
+from .held_out import HeldOut, held_out
 
 NUDGE = 0.12
 """Size of the nudge in sigma: small beside the noise, large beside what rounding does."""
@@ -54,12 +54,14 @@ class Risk:
 @dataclass(frozen=True, slots=True)
 class Nudge:
     """How a region looks and follows, axes×H×W in the stabilised domain: source, result, noise of the profile's
-    covariance (variance as measured), and what the result does when the source is moved by it."""
+    covariance (variance as measured), and what the result does when the source is moved by it; with what the source
+    is held against, where a codec carries its noise."""
 
     source: Array
     result: Array
     field: Array
     follows: Array
+    held: HeldOut | None = None
 
 
 class RiskAt:
@@ -90,7 +92,7 @@ class RiskAt:
     def nudge_of(self, pipeline: Pipeline) -> Nudge:
         """How a pipeline of that profile answers to the nudge."""
         plain, moved = (self._result(p) for p in (pipeline, pipeline.over(self._nudged)))
-        return Nudge(self._source, plain, self._field, (moved - plain) / np.float32(NUDGE))
+        return Nudge(self._source, plain, self._field, (moved - plain) / np.float32(NUDGE), self._held)
 
     def _share(self, error: Array, noise: Array, axes: list[int]) -> Share:
         power = self._variance[axes].sum()

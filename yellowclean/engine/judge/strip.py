@@ -9,7 +9,7 @@ from ..errors import BadInput
 from ..frames import Region, StopCheck, never, raise_if
 from ..pipeline import Footage
 from ..plan import Plan
-from .ladder import first_near_lowest
+from .ladder import best_of
 from .risk import RiskAt, Share
 
 RUNGS = 7
@@ -54,7 +54,7 @@ def strip_at(
         raise_if(stopped)
         risk = judge.of(plan.with_setting(step, setting, value))
         rungs.append(StripRung(value=value, **_together(risk.luma, risk.chroma)))
-    stop = suggested_rung(rungs)
+    stop = suggested_rung(rungs, held_out=plan.profile.carried)
     unit = plan.step(step).treatment.parameters.model_json_schema()["properties"][setting]["unit"]
     return Strip(rungs=rungs, stop=stop, reason=_reason(rungs, stop, unit))
 
@@ -68,9 +68,9 @@ def _together(luma: Share, chroma: Share) -> dict[str, float]:
     }
 
 
-def suggested_rung(rungs: list[StripRung]) -> int:
-    """The first rung whose error is within 2 % of the lowest."""
-    return first_near_lowest(np.array([rung.error for rung in rungs]))
+def suggested_rung(rungs: list[StripRung], *, held_out: bool = False) -> int:
+    """The rung to stop at; `held_out` tells that frames held out told the errors."""
+    return best_of(np.array([rung.error for rung in rungs]), held_out=held_out)
 
 
 def _reason(rungs: list[StripRung], stop: int, unit: str) -> str:

@@ -171,7 +171,7 @@ class _Spectrum:
         base = self._flat.model_copy(update={"confidence": confidence, "origin": origin})
         if len(self._gatherer) < FEWEST_TILES:
             return base.model_copy(update={"confidence": confidence * 0.5})
-        spectrum = self._gatherer.spectrum()
+        spectrum = self._gatherer.spectrum(uneven=self._source.info.lossy)
         axes = self._stabiliser.axes
         channels = axes.T @ self._gatherer.covariance() @ axes
         deviation = np.sqrt(np.maximum(np.diag(channels), 0))

@@ -93,10 +93,10 @@ def pair_at(source: Source, n: int) -> Pair:
     if n == 0:
         frame = source.read(0)
         return Pair(n, None, None, _without_bands(block_statistics(frame, source.info.clip_levels), frame), None)
-    predicted, carries = not source.info.intra_only, source.info.may_carry_noise
+    predicted, lossy = not source.info.intra_only, source.info.lossy
     # in the order of the frames, so that a decoder seeks once
     away = n - FAR if n >= FAR else min(n + FAR, source.info.frames - 1)
-    distant = source.read(away) if carries and away < n else None
+    distant = source.read(away) if lossy and away < n else None
     before = {k: source.read(k) for k in range(n - 1 if predicted else max(n - CANDIDATES, 0), n)}
     frame = source.read(n)
     motions = {k: block_motion(frame, other, n - k) for k, other in before.items()}
@@ -113,7 +113,7 @@ def pair_at(source: Source, n: int) -> Pair:
     if repeated:
         return Pair(n, steadiest, motion, _without_bands(spatial, frame), None)
     far = None
-    if carries and abs(away - n) > 1:
+    if lossy and abs(away - n) > 1:
         distant = source.read(away) if distant is None else distant
         there = block_motion(frame, distant, abs(away - n))
         far = Far(away, there, block_statistics(frame, limits, distant, there.shift))

@@ -19,6 +19,12 @@ GAUSS_MAD = 0.6744898
 """Median of |x| of a unit normal distribution."""
 
 
+GAUSS_MEAN = 0.7978846
+"""Mean of |x| of the same."""
+
+STRAY = 4.0
+
+
 @dataclass
 class SpectrumGatherer:
     """Collects coefficients of noise tiles; each tile is 3×(TILE+2·MARGIN)² of stabilised opponent noise."""
@@ -38,12 +44,14 @@ class SpectrumGatherer:
     def __len__(self) -> int:
         return len(self.products)
 
-    def spectrum(self) -> Array:
-        """3×OCTAVES×64 deviations, by the median of magnitudes so that stray detail does not count."""
+    def spectrum(self, *, uneven: bool = False) -> Array:
+        """3×OCTAVES×64 deviations, by the median of magnitudes so that stray detail does not count. `uneven` is for
+        what a codec left: nought in many blocks and more in others, of which the median tells too little. Its
+        power is taken whole, each coefficient up to `STRAY` times its deviation."""
         found = np.ones((3, OCTAVES, BLOCK * BLOCK), np.float32)
         for octave, parts in enumerate(self.coefficients):
             blocks = np.concatenate(parts, axis=1)
-            found[:, octave] = np.median(np.abs(blocks), axis=1) / GAUSS_MAD
+            found[:, octave] = _uneven(blocks) if uneven else np.median(np.abs(blocks), axis=1) / GAUSS_MAD
         # a block's mean also holds what is left of the picture's own level: take its neighbours' word
         found[:, :, 0] = np.minimum(found[:, :, 0], (found[:, :, 1] + found[:, :, BLOCK]) * 0.6)
         return found
@@ -52,6 +60,14 @@ class SpectrumGatherer:
         """3×3 covariance of the opponent axes."""
         matrix: Array = np.median(np.array(self.products), axis=0)
         return matrix
+
+
+def _uneven(blocks: Array) -> Array:
+    """Axes×64 deviations of axes × blocks × 64 coefficients."""
+    magnitude = np.abs(blocks)
+    most = STRAY * magnitude.mean(axis=1, keepdims=True) / GAUSS_MEAN
+    deviation: Array = np.sqrt((np.minimum(magnitude, most) ** 2).mean(axis=1))
+    return deviation
 
 
 def block_dct(planes: Array) -> Array:

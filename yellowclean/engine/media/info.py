@@ -90,9 +90,9 @@ class MediaInfo(BaseModel):
         return self.kind == "sequence" or self.codec in INTRA_CODECS
 
     @property
-    def may_carry_noise(self) -> bool:
-        """Whether noise may have been carried from frame to frame: by this codec, or by one before a transcoding
-        to it."""
+    def lossy(self) -> bool:
+        """Whether the codec takes something away. What it leaves of noise is nought in many coefficients and more
+        in others, and may have been carried from frame to frame: by it, or by one before a transcoding."""
         return not self.intra_only or (self.kind == "video" and self.codec in LOSSY_INTRA_CODECS)
 
     @property

@@ -10,7 +10,7 @@ import numpy as np
 
 from ...frames import Array
 from ..risk import Nudge
-from .base import Evidence, Measure, Reading, bands, local
+from .base import Evidence, Mask, Measure, Reading, bands, local
 
 AROUND = 16.0
 """Blur in pixels over which a map's estimates are averaged: enough for the chance in them to even out."""
@@ -28,14 +28,35 @@ BAND_NAMES = "fine", "medium", "coarse"
 def _lost(nudge: Nudge) -> list[tuple[Array, Array, Array]]:
     """By band, H×W each: power of lost structure, of the source's structure, and of the noise; single pixels hold
     chance, means over many do not."""
-    found = []
     axis = 0  # the achromatic one
-    planes = (nudge.source[axis], nudge.result[axis], nudge.field[axis], nudge.follows[axis])
-    for source, result, field, follows in zip(*(bands(plane) for plane in planes), strict=True):
-        noise = np.float32((field**2).mean())
-        error = (result - source) ** 2 - noise + 2 * field * follows
-        found.append((error - follows**2, source**2 - noise, np.full_like(source, noise)))
-    return found
+    source, result, field, follows = (
+        bands(plane[axis]) for plane in (nudge.source, nudge.result, nudge.field, nudge.follows)
+    )
+    powers = [np.float32((part**2).mean()) for part in field]
+    if nudge.held:
+        difference, sure = nudge.held.by_pixel()
+        lost = [
+            _beside_held_out(before - after, other, sure, power)
+            for before, after, other, power in zip(source, result, bands(difference[axis]), powers, strict=True)
+        ]
+    else:
+        lost = [
+            (after - before) ** 2 - power + 2 * moved * answer - answer**2
+            for before, after, moved, answer, power in zip(source, result, field, follows, powers, strict=True)
+        ]
+    return [
+        (part, before**2 - power, np.full_like(before, power))
+        for part, before, power in zip(lost, source, powers, strict=True)
+    ]
+
+
+def _beside_held_out(taken: Array, difference: Array, sure: Mask, power: np.float32) -> Array:
+    """Power of the structure in what was taken out, H×W, by frames held out: E[taken·difference] is what it holds
+    of the noise, a share of its power; what that share leaves of the power taken is structure."""
+    of_noise = np.where(sure, taken * difference, taken**2)
+    share = np.clip(of_noise[sure].mean() / power, 0, 1) if sure.any() else np.float32(1)
+    lost: Array = taken**2 - share * of_noise
+    return lost
 
 
 def _structure(evidence: Evidence) -> Reading:
