@@ -19,14 +19,15 @@ from ..frames import Array, Region
 from ..motion import STANDS, Track
 from ..pipeline import Footage
 from ..treat.stabilise import Stabiliser
-from ..treat.temporal import fetched
+from ..treat.temporal import DOUBT_PX, DOUBT_SHARE, fetched
 
-AWAY, AWAY_STANDING = 6, 12
-"""Frames between a frame and those that it is held against: more than a plan looks at. Where the picture stands no
-motion can be missed, and of what a codec carries along less is left after longer."""
+AWAY, AWAY_STANDING = (6, 7), (10, 11, 12)
+"""Frames between a frame and those that it is held against: more than a plan looks at, and several, since a codec
+deals differently with frames by their turn. Where the picture stands no motion can be missed, and of what is carried
+along less is left after longer."""
 
-SURE_OF_MOTION = 0.25
-"""Doubt of a motion up to which a pixel is compared; at 1 a neighbour's weight falls to 1/e."""
+SURE_PX = 0.5
+"""How far from home a pixel may end, there and back, to be compared: after long motion too."""
 
 FEWEST_COMPARED = 0.05
 """Share of the pixels below which a neighbour says nothing."""
@@ -53,16 +54,17 @@ class HeldOut:
 
 def held_out(footage: Footage, stabiliser: Stabiliser, n: int, region: Region) -> HeldOut | None:
     """What frame n is held against, over a region; None where the shot is too short or moves too fast."""
-    apart = AWAY_STANDING if _stands(footage, n) else AWAY
+    lags = AWAY_STANDING if _stands(footage, n) else AWAY
     here = stabiliser.opponent(np.ascontiguousarray(footage.frame(n)[region.slices]))
     place = np.array([region.x, region.y, region.x, region.y, footage.info.width], np.float32)
     differences = []
-    for other in (n - apart, n + apart):
+    for other in sorted(n + turn * lag for lag in lags for turn in (-1, 1)):
         if not 0 <= other < footage.info.frames:
             continue
         there = stabiliser.opponent(footage.frame(other))
-        moved, gain, doubt = fetched(there, footage.motion(n, other), place, here.shape)
-        sure = (doubt < SURE_OF_MOTION) & (gain > 0)
+        track = footage.motion(n, other)
+        moved, gain, doubt = fetched(there, track, place, here.shape)
+        sure = (doubt < SURE_PX / (DOUBT_PX + DOUBT_SHARE * _typical_px(track))) & (gain > 0)
         if sure.mean() >= FEWEST_COMPARED:
             differences.append((here - moved, sure))
     return HeldOut(tuple(differences)) if differences else None
@@ -70,9 +72,13 @@ def held_out(footage: Footage, stabiliser: Stabiliser, n: int, region: Region) -
 
 def _stands(footage: Footage, n: int) -> bool:
     """Whether the picture stands still over the longer distance, so far as the shot reaches."""
-    others = [k for k in (n - AWAY_STANDING, n + AWAY_STANDING) if 0 <= k < footage.info.frames]
+    others = [k for k in (n - AWAY_STANDING[-1], n + AWAY_STANDING[-1]) if 0 <= k < footage.info.frames]
     return bool(others) and all(_still(footage.motion(n, k)) >= STANDS for k in others)
 
 
 def _still(track: Track) -> float:
     return float((track.field[..., :2] == 0).all(axis=-1).mean())
+
+
+def _typical_px(track: Track) -> float:
+    return float(np.median(np.hypot(track.field[..., 0], track.field[..., 1])))
