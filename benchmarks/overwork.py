@@ -21,7 +21,9 @@ from yellowclean.engine.testcamera.shoot import CODECS
 
 from .clips import Clip
 
-FRAMES, JUDGED = 9, 4
+FRAMES, LONGER = 9, 27
+"""Frames of a clip, of which the middle one is judged; of a compressed one there are enough to hold some out."""
+
 SIZE = 480, 270
 
 Change = Callable[[Pipeline, Frame, int, Region], Frame]
@@ -132,6 +134,10 @@ class Shot(NamedTuple):
     motion: tuple[float, float, float]
     fmt: OutputFormat | None = None
 
+    @property
+    def frames(self) -> int:
+        return LONGER if self.fmt else FRAMES
+
 
 H264 = CODECS["h264-8bit"](2_500_000)
 """As many bits a pixel as 10 Mbit/s at 960×540."""
@@ -163,32 +169,39 @@ class Case(NamedTuple):
     honest: dict[str, Pipeline]
     proposed: Plan
     risk: RiskAt
+    judged: int
+
+    def evidence(self, pipeline: Pipeline) -> Evidence:
+        return Evidence(pipeline, self.judged, risk=self.risk)
 
     def read(self, kind: str, pipeline: Pipeline) -> float:
-        return MEASURES[kind].read(Evidence(pipeline, JUDGED, risk=self.risk)).value
+        return MEASURES[kind].read(self.evidence(pipeline)).value
 
 
 def case_of(shot: Shot) -> Case:
-    clip = Clip(shot.scene, shot.camera, frames=FRAMES, width=SIZE[0], height=SIZE[1], motion=shot.motion)
+    clip = Clip(shot.scene, shot.camera, frames=shot.frames, width=SIZE[0], height=SIZE[1], motion=shot.motion)
     if shot.fmt:
         clip.record(shot.fmt)
     reading = measure_noise(clip)
-    footage = Footage(clip)
+    footage, judged = Footage(clip), shot.frames // 2
 
     def plan(luma: float) -> Plan:
-        return Plan(profile=reading.profile, steps=noise_chain(FRAMES, reading.movement, luma, luma))
+        return Plan(
+            profile=reading.profile,
+            steps=noise_chain(shot.frames, reading.movement, luma, luma, carried=reading.profile.carried),
+        )
 
     honest = {f"chain {luma:.0f} %": Pipeline(footage, plan(luma)) for luma in (60, 85, 105)}
     for share in () if shot.fmt else (0.6, 0.8, 1.0):  # to bring back what a codec took changes a picture too
         honest[f"truth {100 * share:.0f} %"] = Changed(footage, plan(100), oracle(clip, share))
-    return Case(footage, honest, plan(100), RiskAt(footage, reading.profile, JUDGED, footage.whole))
+    return Case(footage, honest, plan(100), RiskAt(footage, reading.profile, judged, footage.whole), judged)
 
 
 def readings(case: Case) -> tuple[dict[str, list[float]], dict[str, list[float]]]:
     """By kind: the values on honest treatments, and those on the planted strengths, in their order."""
     honest: dict[str, list[float]] = {kind: [] for kind in MEASURES}
     for pipeline in case.honest.values():
-        evidence = Evidence(pipeline, JUDGED, risk=case.risk)
+        evidence = case.evidence(pipeline)
         for kind, measure in MEASURES.items():
             honest[kind].append(measure.read(evidence).value)
     planted = {}

@@ -32,8 +32,8 @@ LEAST_SEEN_CV = 0.5
 
 COLOUR_MORE, MOST_AMOUNT = 1.4, 200.0
 """A codec carries colour along further than luma, so that frames held out see less of what is gained there: it is
-taken by so much more at least (set on test-camera clips, where it is best at 1.0 to 2.5 times the stop of luma), up to
-what a step can take."""
+taken by so much more at least (set on test-camera clips, where it is best at 1.0 to 2.5 times the stop of luma), up
+to what a step can take."""
 
 Signal = Literal["luma", "chroma"]
 NAMES: dict[Signal, str] = {"luma": "Luma noise", "chroma": "Colour noise"}

@@ -23,8 +23,8 @@ from ..treat.temporal import DOUBT_PX, DOUBT_SHARE, fetched
 
 AWAY, AWAY_STANDING = (6, 7), (10, 11, 12)
 """Frames between a frame and those that it is held against: more than a plan looks at, and several, since a codec
-deals differently with frames by their turn. Where the picture stands no motion can be missed, and of what is carried
-along less is left after longer."""
+deals differently with frames by their turn. Where the picture stands no motion can be missed, and of what is
+carried along less is left after longer."""
 
 SURE_PX = 0.5
 """How far from home a pixel may end, there and back, to be compared: after long motion too."""

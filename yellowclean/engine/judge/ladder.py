@@ -21,7 +21,7 @@ RUNGS, CARRIED_RUNGS = (60.0, 85.0, 110.0, 140.0), (60.0, 100.0, 140.0, 200.0)
 """Percent of the measured sigma. What a codec leaves of noise is nought in most coefficients and large in a few, so
 that it takes more than its sigma says."""
 
-CARRIED_LIMITS, WORTH_TRUSTING = (1.0, 2.0), 0.02
+CARRIED_LIMITS, WORTH_TRUSTING = (1.0, 2.0), 0.003
 """Difference limits that are tried where a codec carries noise along, in σ; and by how much of the noise's power
 the wider one has to lower the error."""
 

@@ -10,7 +10,7 @@ import numpy as np
 
 from ...frames import Array
 from ..risk import Nudge
-from .base import Evidence, Mask, Measure, Reading, bands, local
+from .base import Evidence, Measure, Reading, bands, local
 
 AROUND = 16.0
 """Blur in pixels over which a map's estimates are averaged: enough for the chance in them to even out."""
@@ -18,6 +18,9 @@ AROUND = 16.0
 SEEN_FROM = 1.0
 """A band's texture has to have this much of the noise's power: fainter detail could not be seen in the source, and
 to lose some of it is what less noise costs."""
+
+LEAST_TAKEN = 0.05
+"""Part of the noise that has to go for what is taken out to be told apart."""
 
 TEXTURED, FLAT_BELOW = 1.0, 0.2
 """Texture of this much of the noise's power is seen as such, and is gone when this part of it is left."""
@@ -36,8 +39,10 @@ def _lost(nudge: Nudge) -> list[tuple[Array, Array, Array]]:
     if nudge.held:
         difference, sure = nudge.held.by_pixel()
         lost = [
-            _beside_held_out(before - after, other, sure, power)
-            for before, after, other, power in zip(source, result, bands(difference[axis]), powers, strict=True)
+            _beside_held_out(before - after, np.where(sure, other, before - after), _of_noise(moved, answer, power))
+            for before, after, other, moved, answer, power in zip(
+                source, result, bands(difference[axis]), field, follows, powers, strict=True
+            )
         ]
     else:
         lost = [
@@ -50,13 +55,20 @@ def _lost(nudge: Nudge) -> list[tuple[Array, Array, Array]]:
     ]
 
 
-def _beside_held_out(taken: Array, difference: Array, sure: Mask, power: np.float32) -> Array:
-    """Power of the structure in what was taken out, H×W, by frames held out: E[taken·difference] is what it holds
-    of the noise, a share of its power; what that share leaves of the power taken is structure."""
-    of_noise = np.where(sure, taken * difference, taken**2)
-    share = np.clip(of_noise[sure].mean() / power, 0, 1) if sure.any() else np.float32(1)
-    lost: Array = taken**2 - share * of_noise
+def _beside_held_out(taken: Array, difference: Array, share: Array) -> Array:
+    """Power of the structure in what was taken out, H×W, by frames held out: E[taken·difference] is how far it goes
+    along with the noise, and `share` of that is the power of the noise in it."""
+    lost: Array = taken**2 - share * taken * difference
     return lost
+
+
+def _of_noise(field: Array, follows: Array, power: np.float32) -> Array:
+    """The power of the noise in what is taken out, as a share of how far it goes along with the noise, H×W. With c
+    the part of the noise that stays and l the power of what is left, which holds noise of the neighbours too, those
+    are 1 - 2c + l and 1 - c of the noise's own power."""
+    stays, left = (np.clip(local(part, AROUND) / power, 0, 1) for part in (field * follows, follows**2))
+    share: Array = np.maximum(1 - 2 * stays + left, 0) / np.maximum(1 - stays, LEAST_TAKEN)
+    return share
 
 
 def _structure(evidence: Evidence) -> Reading:
