@@ -21,10 +21,14 @@ FRAMES_CARRIED, SLOW_PX = 5, 8.0
 (set on test-camera clips, where it is worth 0.1 to 0.4 dB)."""
 
 
+def moves_slowly(movement: Movement) -> bool:
+    return movement.standing >= STANDS or movement.px <= SLOW_PX
+
+
 def frames_each_side(movement: Movement, *, carried: bool = False) -> int:
     if movement.standing >= STANDS:
         return FRAMES_STANDING
-    if carried and movement.px <= SLOW_PX:
+    if carried and moves_slowly(movement):
         return FRAMES_CARRIED
     return next((count for limit, count in FRAMES_FOR_MOTION if movement.px <= limit), 1)
 

@@ -8,7 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-from .chain import frames_each_side, noise_chain
+from .chain import frames_each_side, moves_slowly, noise_chain
 from .colour.opponent import chroma_sigma
 from .frames import CV_SCALE
 from .judge.ladder import Rung, suggested_stop
@@ -30,10 +30,11 @@ SHOULDER_CV = 64.0
 LEAST_SEEN_CV = 0.5
 """Colour noise below this is not seen, however quiet the rest is (common practice, no source)."""
 
-COLOUR_MORE, MOST_AMOUNT = 1.4, 200.0
-"""A codec carries colour along further than luma, so that frames held out see less of what is gained there: it is
-taken by so much more at least (set on test-camera clips, where it is best at 1.0 to 2.5 times the stop of luma), up
-to what a step can take."""
+LEAST_CARRIED, COLOUR_MORE, MOST_AMOUNT = 120.0, 1.4, 200.0
+"""Where the picture moves slowly, a codec carries noise along for so many frames that those held out see too little
+of what is gained against it, in colour less than in luma: at least so many percent are taken, and so many times that
+of colour, up to what a step can take (set on test-camera clips, where 100 to 200 % of luma were best, and 1.0 to 2.5
+times that of colour)."""
 
 Signal = Literal["luma", "chroma"]
 NAMES: dict[Signal, str] = {"luma": "Luma noise", "chroma": "Colour noise"}
@@ -58,8 +59,8 @@ def propose(report: SurveyReport, profile: NoiseProfile | None = None) -> Plan:
     """
     used, rungs = profile or report.profile, report.ladder
     tolerance = TOLERANCES | {finding.kind: finding.tolerance for finding in report.findings}
-    luma = _judged("luma", used.typical_cv("luma"), tolerance["noise"], rungs)
-    chroma = _beside(luma, _judged("chroma", used.chroma_cv, tolerance["colour noise"], rungs), rungs)
+    luma = _judged("luma", used.typical_cv("luma"), tolerance["noise"], report)
+    chroma = _beside(luma, _judged("chroma", used.chroma_cv, tolerance["colour noise"], report), report)
     if not (luma.amount or chroma.amount):
         return Plan(profile=used)
     reach = _where_the_noise_lives(used.curve, luma.limit, chroma.limit)
@@ -78,25 +79,28 @@ def propose(report: SurveyReport, profile: NoiseProfile | None = None) -> Plan:
     return Plan(profile=used, steps=[step.model_copy(update={"reason": reasons[step.kind]}) for step in steps])
 
 
-def _judged(signal: Signal, sigma: float, limit: float, rungs: Sequence[Rung]) -> _Judged:
+def _judged(signal: Signal, sigma: float, limit: float, report: SurveyReport) -> _Judged:
     """Nothing is taken of what is inside tolerance, else up to where more costs more."""
-    return _Judged(signal, sigma, limit, _stop(rungs, signal) if sigma > limit else 0.0)
+    return _Judged(signal, sigma, limit, _stop(report, signal) if sigma > limit else 0.0)
 
 
-def _stop(rungs: Sequence[Rung], signal: Signal) -> float:
+def _stop(report: SurveyReport, signal: Signal) -> float:
+    rungs = report.ladder
     if not rungs:
         return 100.0
     stop = suggested_stop(rungs, signal)
-    if signal == "chroma" and any(rung.held_out for rung in rungs):
-        return float(np.clip(COLOUR_MORE * suggested_stop(rungs, "luma"), stop, max(stop, MOST_AMOUNT)))
-    return stop
+    if not (any(rung.held_out for rung in rungs) and moves_slowly(report.movement)):
+        return stop
+    if signal == "luma":
+        return max(stop, LEAST_CARRIED)
+    return max(stop, min(COLOUR_MORE * _stop(report, "luma"), MOST_AMOUNT))
 
 
-def _beside(luma: _Judged, chroma: _Judged, rungs: Sequence[Rung]) -> _Judged:
+def _beside(luma: _Judged, chroma: _Judged, report: SurveyReport) -> _Judged:
     """Colour noise judged again beside quiet luma: inside its tolerance, it would then be what is seen first."""
     if chroma.amount or not luma.amount or chroma.sigma < LEAST_SEEN_CV:
         return chroma
-    return replace(chroma, amount=_stop(rungs, "chroma"), beside=True)
+    return replace(chroma, amount=_stop(report, "chroma"), beside=True)
 
 
 def _where_the_noise_lives(curve: NoiseCurve, luma_limit: float, chroma_limit: float) -> Reach:

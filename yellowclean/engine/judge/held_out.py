@@ -21,7 +21,7 @@ from ..pipeline import Footage
 from ..treat.stabilise import Stabiliser
 from ..treat.temporal import DOUBT_PX, DOUBT_SHARE, fetched
 
-AWAY, AWAY_STANDING = (6, 7), (10, 11, 12)
+AWAY, AWAY_STANDING = (6, 7), (12,)
 """Frames between a frame and those that it is held against: more than a plan looks at, and several, since a codec
 deals differently with frames by their turn. Where the picture stands no motion can be missed, and of what is
 carried along less is left after longer."""
