@@ -8,7 +8,8 @@ A codec that predicts frames from frames carries noise along, so that neighbours
 difference is too small. It shows where the picture is flattest: colour differs more over five frames
 than over one. Then the curve is read at the median, since a codec deals out its own error unevenly, and
 raised by how much more the flattest places, where no motion is missed, differ over the longer distance, though not
-above what is seen over that distance itself.
+above what is seen over that distance itself; where the picture stands, that alone is read, since of what stands a
+codec often repeats whole blocks.
 """
 
 from __future__ import annotations
@@ -25,6 +26,7 @@ from scipy.stats import norm
 from ..colour.opponent import SIGNALS
 from ..errors import BadInput
 from ..frames import CV_SCALE, Array
+from ..motion import STANDS
 from .blocks import SIDE
 from .pairs import Pair
 from .profile import NoiseCurve, weighted_median
@@ -82,16 +84,16 @@ Mask = npt.NDArray[np.bool_]
 @dataclass(frozen=True, slots=True)
 class Sample:
     """The blocks of all pairs: K×6 each, `detail` K. `whole` tells for which signals a block can be used:
-    blue may be cut off at black where green is not. `renewed` tells for each signal how much larger the deviation
-    is over the longer distance, 1 where nothing is carried along; `far` is then the variance over it. `dead` names
-    the channels that are cut off everywhere, `cut` those that are partly so."""
+    blue may be cut off at black where green is not. `far` is the variance over the longer distance where noise is
+    carried along, and `renewed` tells for each signal how much larger the deviation is there, where motion may be
+    missed over it. `dead` names the channels that are cut off everywhere, `cut` those that are partly so."""
 
     level: Array
     spatial: Array
     varied: Array
     whole: npt.NDArray[np.bool_]
     detail: Array
-    renewed: Array
+    renewed: Array | None
     far: Array | None
     moved: bool
     dead: list[Channel]
@@ -136,7 +138,7 @@ class Sample:
             dead=dead,
             cut=cut,
             detail=np.concatenate([p.exposure().reshape(-1) for p in pairs]),
-            renewed=np.ones(len(SIGNALS)),
+            renewed=None,
             far=None,
             moved=any(p.temporal is not None for p in pairs),
         )
@@ -167,7 +169,9 @@ class Sample:
         )
         if np.sqrt(quiet[4:].min()) <= CARRIED:
             return self
-        return replace(self, renewed=np.sqrt(np.maximum(typical, 1)), far=far)
+        moved = np.concatenate([p.motion.length.ravel() for p in pairs if p.motion is not None])
+        stands = float((moved == 0).mean()) >= STANDS
+        return replace(self, renewed=None if stands else np.sqrt(np.maximum(typical, 1)), far=far)
 
     @property
     def luma_levels_cv(self) -> Array:
@@ -185,14 +189,10 @@ class Sample:
         levels_cv = self.level[:, s if s < 3 else 3] * CV_SCALE
         chosen = self._bins(s)
         if self.far is not None:
-            # missed motion only adds to what is seen over the longer distance
-            sigma = [
-                min(
-                    _uneven_centre(self.varied[i, s], self.detail[i]) * self.renewed[s],
-                    _uneven_centre(self.far[i, s], self.detail[i]),
-                )
-                for i in chosen
-            ]
+            sigma = [_uneven_centre(self.far[i, s], self.detail[i]) for i in chosen]
+            if self.renewed is not None:  # missed motion only adds to what is seen over the longer distance
+                near = [_uneven_centre(self.varied[i, s], self.detail[i]) for i in chosen]
+                sigma = [min(f, n * self.renewed[s]) for f, n in zip(sigma, near, strict=True)]
         elif self.moved:
             groups = [_detail_groups(np.sqrt(self.varied[i, s]), self.detail[i]) for i in chosen]
             blocks = np.array([len(i) for i in chosen], float)
