@@ -16,19 +16,15 @@ LEAST_SEARCH, MOST_SEARCH = 32, 128
 FRAMES_STANDING = 5
 """Neighbours each side of a standing shot: what moves in it drops out by itself."""
 
-FRAMES_CARRIED, SLOW_PX = 5, 8.0
-"""Neighbours each side where a codec carries noise along, up to that motion: the nearest share it and bring less
-(set on test-camera clips, where it is worth 0.1 to 0.4 dB)."""
-
-
-def moves_slowly(movement: Movement) -> bool:
-    return movement.standing >= STANDS or movement.px <= SLOW_PX
+FRAMES_CARRIED = 5
+"""Neighbours each side where a codec carries noise along and the picture moves slowly: the nearest share it and
+bring less (set on test-camera clips, where it is worth 0.1 to 0.4 dB)."""
 
 
 def frames_each_side(movement: Movement, *, carried: bool = False) -> int:
     if movement.standing >= STANDS:
         return FRAMES_STANDING
-    if carried and moves_slowly(movement):
+    if carried and movement.slow:
         return FRAMES_CARRIED
     return next((count for limit, count in FRAMES_FOR_MOTION if movement.px <= limit), 1)
 

@@ -26,6 +26,9 @@ STANDS, SAME_LIGHT = 0.5, 1.0
 """Share of a picture that rests from which on it counts as standing, and how far its mean may be off meanwhile, in
 8-bit codes: under a fade everything differs, and standing still then seems as good as any motion."""
 
+SLOW_PX = 8.0
+"""Pixels a frame up to which motion is found over several frames about as well as over one."""
+
 LEAST_SIDE = 96
 """Smaller pictures are continued to this many pixels: the library's pyramid does not bear them."""
 
@@ -73,6 +76,11 @@ class Movement(NamedTuple):
 
     px: float
     standing: float = 0.0
+
+    @property
+    def slow(self) -> bool:
+        """Whether what lies several frames apart can still be compared without missing much."""
+        return self.standing >= STANDS or self.px <= SLOW_PX
 
     @staticmethod
     def of(lengths: Array) -> Movement:

@@ -8,7 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-from .chain import frames_each_side, moves_slowly, noise_chain
+from .chain import frames_each_side, noise_chain
 from .colour.opponent import chroma_sigma
 from .frames import CV_SCALE
 from .judge.ladder import Rung, suggested_stop
@@ -89,7 +89,7 @@ def _stop(report: SurveyReport, signal: Signal) -> float:
     if not rungs:
         return 100.0
     stop = suggested_stop(rungs, signal)
-    if not (any(rung.held_out for rung in rungs) and moves_slowly(report.movement)):
+    if not (any(rung.held_out for rung in rungs) and report.movement.slow):
         return stop
     if signal == "luma":
         return max(stop, LEAST_CARRIED)

@@ -6,10 +6,9 @@ read in groups of rising detail, and the line through them followed down to no d
 
 A codec that predicts frames from frames carries noise along, so that neighbours share it and their
 difference is too small. It shows where the picture is flattest: colour differs more over five frames
-than over one. Then the curve is read at the median, since a codec deals out its own error unevenly, and
-raised by how much more the flattest places, where no motion is missed, differ over the longer distance, though not
-above what is seen over that distance itself; where the picture stands, that alone is read, since of what stands a
-codec often repeats whole blocks.
+than over one. Then the longer distance is measured, at the median, since a codec deals out its own error unevenly.
+Where motion is fast and so is missed over several frames, the curve is no higher than over one frame, raised by how
+much more the flattest places differ over the longer distance.
 """
 
 from __future__ import annotations
@@ -26,7 +25,7 @@ from scipy.stats import norm
 from ..colour.opponent import SIGNALS
 from ..errors import BadInput
 from ..frames import CV_SCALE, Array
-from ..motion import STANDS
+from ..motion import Movement
 from .blocks import SIDE
 from .pairs import Pair
 from .profile import NoiseCurve, weighted_median
@@ -170,8 +169,8 @@ class Sample:
         if np.sqrt(quiet[4:].min()) <= CARRIED:
             return self
         moved = np.concatenate([p.motion.length.ravel() for p in pairs if p.motion is not None])
-        stands = float((moved == 0).mean()) >= STANDS
-        return replace(self, renewed=None if stands else np.sqrt(np.maximum(typical, 1)), far=far)
+        renewed = None if Movement.of(moved).slow else np.sqrt(np.maximum(typical, 1))
+        return replace(self, renewed=renewed, far=np.maximum(far, self.varied))
 
     @property
     def luma_levels_cv(self) -> Array:
