@@ -30,11 +30,11 @@ SHOULDER_CV = 64.0
 LEAST_SEEN_CV = 0.5
 """Colour noise below this is not seen, however quiet the rest is (common practice, no source)."""
 
-LEAST_CARRIED, COLOUR_MORE, MOST_AMOUNT = 120.0, 1.4, 200.0
+LEAST_CARRIED, COLOUR_MORE, MOST_AMOUNT = 140.0, 1.4, 200.0
 """Where the picture moves slowly, a codec carries noise along for so many frames that those held out see too little
 of what is gained against it, in colour less than in luma: at least so many percent are taken, and so many times
-that of colour, up to what a step can take (set on test-camera clips, where 100 to 200 % of luma were best, and 1.0
-to 2.5 times that of colour)."""
+that of colour, up to what a step can take (set on test-camera clips, where 140 to 200 % of luma were best or within
+0.1 dB of it, and 1.0 to 2.5 times that of colour)."""
 
 Signal = Literal["luma", "chroma"]
 NAMES: dict[Signal, str] = {"luma": "Luma noise", "chroma": "Colour noise"}
