@@ -49,7 +49,7 @@ class Proposals(TestCase):
             )
             plan = Plan(profile=self.report.profile, steps=steps)
             reached.append(judged(self.clip, Pipeline(footage, plan).frame, JUDGED).luma_db)
-        stop = suggested_stop(self.report.ladder, "luma")
+        stop = suggested_stop(self.report.ladder, "luma", slow=self.report.movement.slow)
         taken = int(np.argmin(np.abs(np.array(CARRIED_RUNGS) - stop)))
         self.assertLessEqual(abs(taken - int(np.argmax(reached))), 1, (stop, reached))
         self.assertGreater(reached[taken], max(reached) - 0.5)
@@ -103,6 +103,12 @@ class FramesHeldOut(TestCase):
         errors = {60: 0.5, 100: 0.492, 140: 0.49, 200: 0.484}
         rungs = [Rung(strength=s, luma=e, chroma=e, held_out=True) for s, e in errors.items()]
         self.assertEqual(suggested_stop(rungs, "luma"), 200)
+
+    def test_noise_carried_along_slowly_is_taken_at_least_so_far(self) -> None:
+        rungs = [Rung(strength=s, luma=s, chroma=s, held_out=True) for s in CARRIED_RUNGS]
+        for slow, stops in ((False, (60, 60)), (True, (140, 196))):
+            found = [suggested_stop(rungs, signal, slow=slow) for signal in ("luma", "chroma")]  # type: ignore[arg-type]
+            np.testing.assert_allclose(found, stops)
 
 
 class UnevenSpectra(TestCase):

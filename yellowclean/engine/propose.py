@@ -30,12 +30,6 @@ SHOULDER_CV = 64.0
 LEAST_SEEN_CV = 0.5
 """Colour noise below this is not seen, however quiet the rest is (common practice, no source)."""
 
-LEAST_CARRIED, COLOUR_MORE, MOST_AMOUNT = 140.0, 1.4, 200.0
-"""Where the picture moves slowly, a codec carries noise along for so many frames that those held out see too little
-of what is gained against it, in colour less than in luma: at least so many percent are taken, and so many times
-that of colour, up to what a step can take (set on test-camera clips, where 140 to 200 % of luma were best or within
-0.1 dB of it, and 1.0 to 2.5 times that of colour)."""
-
 Signal = Literal["luma", "chroma"]
 NAMES: dict[Signal, str] = {"luma": "Luma noise", "chroma": "Colour noise"}
 
@@ -85,15 +79,7 @@ def _judged(signal: Signal, sigma: float, limit: float, report: SurveyReport) ->
 
 
 def _stop(report: SurveyReport, signal: Signal) -> float:
-    rungs = report.ladder
-    if not rungs:
-        return 100.0
-    stop = suggested_stop(rungs, signal)
-    if not (any(rung.held_out for rung in rungs) and report.movement.slow):
-        return stop
-    if signal == "luma":
-        return max(stop, LEAST_CARRIED)
-    return max(stop, min(COLOUR_MORE * _stop(report, "luma"), MOST_AMOUNT))
+    return suggested_stop(report.ladder, signal, slow=report.movement.slow) if report.ladder else 100.0
 
 
 def _beside(luma: _Judged, chroma: _Judged, report: SurveyReport) -> _Judged:

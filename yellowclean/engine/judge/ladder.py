@@ -39,6 +39,13 @@ LEAST_ERROR = 0.005
 """Share of the noise's power below which no estimate of an error is to be believed."""
 
 
+LEAST_CARRIED, COLOUR_MORE, MOST_AMOUNT = 140.0, 1.4, 200.0
+"""Where the picture moves slowly, a codec carries noise along for so many frames that those held out see too little
+of what is gained against it, in colour less than in luma: at least so many percent are taken, and so many times
+that of colour, up to what a step can take (set on test-camera clips, where 140 to 200 % of luma were best or within
+0.1 dB of it, and 1.0 to 2.5 times that of colour)."""
+
+
 class Rung(BaseModel):
     """Estimated mean square error after the chain at a strength, as shares of the noise's own."""
 
@@ -105,12 +112,19 @@ class _Part(Source):
         """The source stays open for whoever opened it."""
 
 
-def suggested_stop(rungs: Sequence[Rung], signal: Literal["luma", "chroma"]) -> float:
-    """The least strength, in steps of 5 %, near the lowest point of a curve through the rungs."""
+def suggested_stop(rungs: Sequence[Rung], signal: Literal["luma", "chroma"], *, slow: bool = False) -> float:
+    """The least strength, in steps of 5 %, near the lowest point of a curve through the rungs; `slow` tells that
+    the picture moves slowly."""
     strengths = [rung.strength for rung in rungs]
+    held_out = any(rung.held_out for rung in rungs)
     curve = np.polynomial.Polynomial.fit(strengths, [getattr(r, signal) for r in rungs], min(len(rungs) - 1, 3))
     steps = np.arange(strengths[0], strengths[-1] + 1, 5)
-    return float(steps[best_of(curve(steps), held_out=any(rung.held_out for rung in rungs))])
+    lowest = float(steps[best_of(curve(steps), held_out=held_out)])
+    if not (held_out and slow):
+        return lowest
+    if signal == "luma":
+        return max(lowest, LEAST_CARRIED)
+    return max(lowest, min(COLOUR_MORE * suggested_stop(rungs, "luma", slow=True), MOST_AMOUNT))
 
 
 def best_of(errors: Array, *, held_out: bool) -> int:
