@@ -20,7 +20,6 @@ from yellowclean.engine.colour.opponent import SIGNALS, colour_difference
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, luma
 from yellowclean.engine.judge.ladder import Rung, suggested_stop
 from yellowclean.engine.judge.metrics import psnr_db
-from yellowclean.engine.measure.blocks import block_statistics
 from yellowclean.engine.measure.profile import NoiseCurve
 from yellowclean.engine.measure.survey import SurveyReport, survey
 from yellowclean.engine.media.formats import OUTPUT_FORMATS, OutputFormat
@@ -32,7 +31,7 @@ from yellowclean.engine.testcamera import Camera
 from .clips import Clip
 from .peers import PEERS, Peer
 from .quality import kept_texture, residue, textured
-from .survey import LEAST_SHARE, NOWHERE, as_recorded
+from .survey import LEAST_SHARE, as_recorded, residual_curve
 
 FRAMES, JUDGED = 25, (11, 12, 13)
 """Enough frames for the rate to settle, and those that are judged; strengths are chosen on the second."""
@@ -199,27 +198,13 @@ def scaled(plan: Plan, share: float) -> Plan:
     return plan.model_copy(update={"steps": steps})
 
 
-def residual_curve(clip: Clip, at: Array) -> Array:
-    """Levels × 6 signals: median sigma in CV of blocks of the footage less the truth as it could be recorded."""
-    level, sigma = [], []
-    for n in range(2, FRAMES, 3):
-        clean = as_recorded(clip.truth[n])
-        level.append(block_statistics(clean, NOWHERE).level.reshape(-1, 6) * CV_SCALE)
-        rest = block_statistics(np.ascontiguousarray(clip.frames[n] - clean), NOWHERE)
-        sigma.append(np.sqrt(rest.variance.reshape(-1, 6)) * CV_SCALE)
-    levels, sigmas = np.concatenate(level), np.concatenate(sigma)
-    found = np.full((len(at), 6), np.nan)
-    for s, k in itertools.product(range(6), range(len(at))):
-        near = np.abs(levels[:, s if s < 3 else 3] - at[k]) <= 16
-        if near.sum() >= 30:
-            found[k, s] = np.median(sigmas[near, s])
-    return found
-
-
 def of_curve(clip: Clip, curve: NoiseCurve) -> str:
     """By how much the measured curve is off the truth, each signal's median over the levels present."""
     at = np.array(curve.level_cv)
-    truth, present = residual_curve(clip, at), np.array(curve.share) >= LEAST_SHARE
+    chosen = range(2, FRAMES, 3)
+    clean = [as_recorded(clip.truth[n]) for n in chosen]
+    truth = residual_curve([clip.frames[n] for n in chosen], clean, at)
+    present = np.array(curve.share) >= LEAST_SHARE
     off = [np.nanmedian(curve.signal(name)[present] / truth[present, s] - 1) for s, name in enumerate(SIGNALS)]
     return " | ".join(f"{100 * value:+.0f} %" for value in off)
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import itertools
 import resource
 import tempfile
 import time
+from collections.abc import Sequence
 from pathlib import Path
 
 import av
@@ -54,20 +56,20 @@ def camera_curve(camera: Camera, at: Array) -> Array:
     return np.stack([np.interp(at, levels[:, c] * CV_SCALE, sigmas[:, c] * CV_SCALE) for c in range(3)], axis=1)
 
 
-def residual_curve(clip: Clip, at: Array) -> Array:
-    """Median sigma of blocks of (footage less truth) at levels in CV: what a codec left of the noise."""
+def residual_curve(frames: Sequence[Frame], truth: Sequence[Frame], at: Array) -> Array:
+    """Levels × signals: median sigma in CV of blocks of (footage less truth), at levels in CV: what a codec left of
+    the noise. The level of luma and colour is that of luma."""
     level, sigma = [], []
-    for frame, clean in zip(clip.frames[2:], clip.truth[2:], strict=True):
-        level.append(block_statistics(clean, NOWHERE).level[..., :3].reshape(-1, 3) * CV_SCALE)
+    for frame, clean in zip(frames, truth, strict=True):
+        level.append(block_statistics(clean, NOWHERE).level.reshape(-1, len(SIGNALS)) * CV_SCALE)
         rest = block_statistics(np.ascontiguousarray(frame - clean), NOWHERE)
-        sigma.append(np.sqrt(rest.variance[..., :3].reshape(-1, 3)) * CV_SCALE)
+        sigma.append(np.sqrt(rest.variance.reshape(-1, len(SIGNALS))) * CV_SCALE)
     levels, sigmas = np.concatenate(level), np.concatenate(sigma)
-    found = np.full((len(at), 3), np.nan)
-    for c in range(3):
-        for k, centre in enumerate(at):
-            near = np.abs(levels[:, c] - centre) <= 16
-            if near.sum() >= 30:
-                found[k, c] = np.median(sigmas[near, c])
+    found = np.full((len(at), len(SIGNALS)), np.nan)
+    for s, (k, centre) in itertools.product(range(len(SIGNALS)), enumerate(at)):
+        near = np.abs(levels[:, min(s, 3)] - centre) <= 16
+        if near.sum() >= 30:
+            found[k, s] = np.median(sigmas[near, s])
     return found
 
 
@@ -124,7 +126,7 @@ def _accuracy_row(scene: str, camera: Camera, h264: bool) -> None:
         print(f"| {name} | 0 | luma {profile.typical_cv('luma'):.2f} CV | {profile.typical_cv('g'):.2f}"
               f" | {others[0]:.2f} | {others[1]:.2f} |", flush=True)  # fmt: skip
         return
-    truth = residual_curve(clip, at) if h264 else camera_curve(camera, at)
+    truth = residual_curve(clip.frames[2:], clip.truth[2:], at) if h264 else camera_curve(camera, at)
     present = np.array(profile.curve.share) >= LEAST_SHARE
     known = present & np.isfinite(truth[:, 1])
     usual = weighted_median(truth[known, 1], np.array(profile.curve.share)[known])
