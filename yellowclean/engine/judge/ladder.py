@@ -45,6 +45,9 @@ of what is gained against it, in colour less than in luma: at least so many perc
 that of colour, up to what a step can take (set on test-camera clips, where 140 to 200 % of luma were best or within
 0.1 dB of it, and 1.0 to 2.5 times that of colour)."""
 
+MOST_FAST = 140.0
+"""Where the picture moves fast, motion that was missed passes for noise in frames held out: no more is taken."""
+
 
 class Rung(BaseModel):
     """Estimated mean square error after the chain at a strength, as shares of the noise's own."""
@@ -120,8 +123,10 @@ def suggested_stop(rungs: Sequence[Rung], signal: Literal["luma", "chroma"], *, 
     curve = np.polynomial.Polynomial.fit(strengths, [getattr(r, signal) for r in rungs], min(len(rungs) - 1, 3))
     steps = np.arange(strengths[0], strengths[-1] + 1, 5)
     lowest = float(steps[best_of(curve(steps), held_out=held_out)])
-    if not (held_out and slow):
+    if not held_out:
         return lowest
+    if not slow:
+        return min(lowest, MOST_FAST)
     if signal == "luma":
         return max(lowest, LEAST_CARRIED)
     return max(lowest, min(COLOUR_MORE * suggested_stop(rungs, "luma", slow=True), MOST_AMOUNT))
