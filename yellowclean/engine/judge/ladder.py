@@ -45,6 +45,9 @@ of what is gained against it, in colour less than in luma: at least so many perc
 that of colour, up to what a step can take (set on test-camera clips, where 140 to 200 % of luma were best or within
 0.1 dB of it, and 1.0 to 2.5 times that of colour)."""
 
+STEP = 5.0
+"""Percent between the strengths that are proposed."""
+
 MOST_FAST = 140.0
 """Where the picture moves fast, motion that was missed passes for noise in frames held out: no more is taken."""
 
@@ -116,12 +119,12 @@ class _Part(Source):
 
 
 def suggested_stop(rungs: Sequence[Rung], signal: Literal["luma", "chroma"], *, slow: bool = False) -> float:
-    """The least strength, in steps of 5 %, near the lowest point of a curve through the rungs; `slow` tells that
+    """The least strength, in steps of `STEP`, near the lowest point of a curve through the rungs; `slow` tells that
     the picture moves slowly."""
     strengths = [rung.strength for rung in rungs]
     held_out = any(rung.held_out for rung in rungs)
     curve = np.polynomial.Polynomial.fit(strengths, [getattr(r, signal) for r in rungs], min(len(rungs) - 1, 3))
-    steps = np.arange(strengths[0], strengths[-1] + 1, 5)
+    steps = np.arange(strengths[0], strengths[-1] + 1, STEP)
     lowest = float(steps[best_of(curve(steps), held_out=held_out)])
     if not held_out:
         return lowest
@@ -129,7 +132,8 @@ def suggested_stop(rungs: Sequence[Rung], signal: Literal["luma", "chroma"], *, 
         return min(lowest, MOST_FAST)
     if signal == "luma":
         return max(lowest, LEAST_CARRIED)
-    return max(lowest, min(COLOUR_MORE * suggested_stop(rungs, "luma", slow=True), MOST_AMOUNT))
+    more = STEP * round(COLOUR_MORE * suggested_stop(rungs, "luma", slow=True) / STEP)
+    return max(lowest, min(more, MOST_AMOUNT))
 
 
 def best_of(errors: Array, *, held_out: bool) -> int:
