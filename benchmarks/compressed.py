@@ -267,7 +267,7 @@ def stops() -> None:
         tried = [
             judged(clip, Pipeline(footage, _at(report, rung)).frame, JUDGED[1:2]).luma_db for rung in report.ladder
         ]
-        stop = suggested_stop(report.ladder, "luma", slow=report.movement.slow)
+        stop = suggested_stop(report.ladder, "luma", slow=report.movement.slow).strength
         taken = int(np.argmin([abs(strength - stop) for strength in strengths]))
         best = int(np.argmax(tried))
         near += abs(best - taken) <= 1

@@ -8,11 +8,13 @@ import numpy as np
 
 from benchmarks.clips import Clip
 from benchmarks.compressed import coded_at, judged
+from benchmarks.overwork import Changed, blurred
 from tests.clips import MemorySource
 from yellowclean.engine.chain import noise_chain
 from yellowclean.engine.frames import CV_SCALE, Array, Region
 from yellowclean.engine.judge.held_out import AWAY_STANDING, held_out
-from yellowclean.engine.judge.ladder import CARRIED_RUNGS, Rung, suggested_stop
+from yellowclean.engine.judge.ladder import CARRIED_RUNGS, Rung, ladder, suggested_stop
+from yellowclean.engine.judge.overwork import MEASURES, Evidence
 from yellowclean.engine.measure.profile import white_profile
 from yellowclean.engine.measure.spectrum import MARGIN, TILE, SpectrumGatherer
 from yellowclean.engine.measure.survey import SurveyReport, survey
@@ -49,7 +51,7 @@ class Proposals(TestCase):
             )
             plan = Plan(profile=self.report.profile, steps=steps)
             reached.append(judged(self.clip, Pipeline(footage, plan).frame, JUDGED).luma_db)
-        stop = suggested_stop(self.report.ladder, "luma", slow=self.report.movement.slow)
+        stop = suggested_stop(self.report.ladder, "luma", slow=self.report.movement.slow).strength
         taken = int(np.argmin(np.abs(np.array(CARRIED_RUNGS) - stop)))
         self.assertLessEqual(abs(taken - int(np.argmax(reached))), 1, (stop, reached))
         self.assertGreater(reached[taken], max(reached) - 0.5)
@@ -62,6 +64,27 @@ class Proposals(TestCase):
         self.assertIn("seen first once luma is quiet", spatial.reason)
         everything = self.report.with_tolerances({"colour noise": 99.0, "noise": 99.0})
         self.assertEqual(propose(everything).steps, [])
+
+    def test_the_reason_says_what_decided(self) -> None:
+        """Not that an error was lowest where frames held out could not tell."""
+        flat = [rung.model_copy(update={"luma": rung.strength}) for rung in self.report.ladder]
+        reason = propose(self.report.model_copy(update={"ladder": flat})).steps[-1].reason
+        self.assertIn("140 % are taken, since the codec repeats noise", reason)
+
+    def test_honest_work_costs_no_structure_and_blur_does(self) -> None:
+        footage = Footage(self.clip)
+        honest = Pipeline(footage, propose(self.report))
+        readings = [
+            MEASURES["structure"].read(Evidence(pipeline, JUDGED[0])).value
+            for pipeline in (honest, Changed(footage, honest.plan, blurred(1.0)))
+        ]
+        limit = MEASURES["structure"].limit
+        self.assertLess(readings[0], limit / 4)
+        self.assertGreater(readings[1], 4 * max(readings[0], 1.0))
+
+    def test_a_shot_too_short_to_hold_frames_out_has_no_ladder(self) -> None:
+        frames = MemorySource(self.clip.frames[:7])
+        self.assertEqual(ladder(frames, self.report.profile, self.report.movement, 3), [])
 
     def test_what_was_transcoded_is_known_for_it(self) -> None:
         clip = Clip("dusk", Camera(stops_under=4), frames=FRAMES, width=480, height=270, motion=(0.0, 0.0, 0.0))
@@ -102,15 +125,15 @@ class FramesHeldOut(TestCase):
     def test_the_lowest_is_taken_where_gains_look_smaller_than_they_are(self) -> None:
         errors = {60: 0.5, 100: 0.492, 140: 0.49, 200: 0.484}
         rungs = [Rung(strength=s, luma=e, chroma=e, held_out=True) for s, e in errors.items()]
-        self.assertEqual(suggested_stop(rungs, "luma", slow=True), 200)
+        self.assertEqual(suggested_stop(rungs, "luma", slow=True).strength, 200)
 
     def test_noise_carried_along_slowly_is_taken_at_least_so_far(self) -> None:
         rungs = [Rung(strength=s, luma=s, chroma=s, held_out=True) for s in CARRIED_RUNGS]
         for slow, stops in ((False, (60, 60)), (True, (140, 195))):
-            found = [suggested_stop(rungs, signal, slow=slow) for signal in ("luma", "chroma")]  # type: ignore[arg-type]
+            found = [suggested_stop(rungs, signal, slow=slow).strength for signal in ("luma", "chroma")]  # type: ignore[arg-type]
             np.testing.assert_allclose(found, stops)
         rungs = [Rung(strength=s, luma=-s, chroma=-s, held_out=True) for s in CARRIED_RUNGS]
-        self.assertEqual(suggested_stop(rungs, "luma"), 140)  # missed motion may pass for noise
+        self.assertEqual(suggested_stop(rungs, "luma").strength, 140)  # missed motion may pass for noise
 
 
 class UnevenSpectra(TestCase):

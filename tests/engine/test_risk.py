@@ -103,7 +103,7 @@ class Ladders(TestCase):
         profile = measure_noise(MemorySource(noisy)).profile
         rungs = ladder(MemorySource(noisy), profile, Movement(2.0), 2)
         self.assertEqual([rung.strength for rung in rungs], list(RUNGS))
-        stop = suggested_stop(rungs, "luma")
+        stop = suggested_stop(rungs, "luma").strength
 
         def error(strength: float) -> float:
             plan = Plan(profile=profile, steps=noise_chain(5, Movement(2.0), strength, strength))
@@ -115,15 +115,15 @@ class Ladders(TestCase):
 
     def test_the_least_of_equally_good_strengths_is_taken(self) -> None:
         flat = [Rung(strength=s, luma=e, chroma=1) for s, e in ((60, 0.5), (85, 0.1), (110, 0.1), (140, 0.1))]
-        self.assertLess(suggested_stop(flat, "luma"), 100)
-        self.assertEqual(suggested_stop(flat, "chroma"), 60)
+        self.assertLess(suggested_stop(flat, "luma").strength, 100)
+        self.assertEqual(suggested_stop(flat, "chroma").strength, 60)
 
     def test_estimates_that_are_all_too_low_move_no_stop(self) -> None:
         """As under a curve that says more noise than the recording has left at black."""
         errors = {60: 0.027, 85: 0.0077, 110: 0.0059, 140: 0.0091}
         for offset in (0.0, -0.028):
             rungs = [Rung(strength=s, luma=e + offset, chroma=e + offset) for s, e in errors.items()]
-            self.assertEqual(suggested_stop(rungs, "luma"), 100)
+            self.assertEqual(suggested_stop(rungs, "luma").strength, 100)
             told = [StripRung(value=s, error=e + offset, noise_left=0, structure_lost=0) for s, e in errors.items()]
             self.assertEqual(suggested_rung(told), 2)
 

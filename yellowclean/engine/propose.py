@@ -11,7 +11,7 @@ import numpy as np
 from .chain import frames_each_side, noise_chain
 from .colour.opponent import chroma_sigma
 from .frames import CV_SCALE
-from .judge.ladder import Rung, suggested_stop
+from .judge.ladder import Rung, Stop, suggested_stop
 from .measure.profile import NoiseCurve, NoiseProfile
 from .measure.survey import TOLERANCES, SurveyReport
 from .motion import STANDS, Movement
@@ -30,20 +30,26 @@ SHOULDER_CV = 64.0
 LEAST_SEEN_CV = 0.5
 """Colour noise below this is not seen, however quiet the rest is (common practice, no source)."""
 
+NOTHING, EVERYTHING = Stop(0.0), Stop(100.0)
+
 Signal = Literal["luma", "chroma"]
 NAMES: dict[Signal, str] = {"luma": "Luma noise", "chroma": "Colour noise"}
 
 
 @dataclass(frozen=True, slots=True)
 class _Judged:
-    """Noise of a signal and its tolerance, in CV, and the percent of it to take; `beside` where colour noise inside
-    its tolerance is treated since luma is."""
+    """Noise of a signal and its tolerance, in CV, and how many percent of it to take; `beside` where colour noise
+    inside its tolerance is treated since luma is."""
 
     signal: Signal
     sigma: float
     limit: float
-    amount: float
+    stop: Stop
     beside: bool = False
+
+    @property
+    def amount(self) -> float:
+        return self.stop.strength
 
 
 def propose(report: SurveyReport, profile: NoiseProfile | None = None) -> Plan:
@@ -75,18 +81,18 @@ def propose(report: SurveyReport, profile: NoiseProfile | None = None) -> Plan:
 
 def _judged(signal: Signal, sigma: float, limit: float, report: SurveyReport) -> _Judged:
     """Nothing is taken of what is inside tolerance, else up to where more costs more."""
-    return _Judged(signal, sigma, limit, _stop(report, signal) if sigma > limit else 0.0)
+    return _Judged(signal, sigma, limit, _stop(report, signal) if sigma > limit else NOTHING)
 
 
-def _stop(report: SurveyReport, signal: Signal) -> float:
-    return suggested_stop(report.ladder, signal, slow=report.movement.slow) if report.ladder else 100.0
+def _stop(report: SurveyReport, signal: Signal) -> Stop:
+    return suggested_stop(report.ladder, signal, slow=report.movement.slow) if report.ladder else EVERYTHING
 
 
 def _beside(luma: _Judged, chroma: _Judged, report: SurveyReport) -> _Judged:
     """Colour noise judged again beside quiet luma: inside its tolerance, it would then be what is seen first."""
     if chroma.amount or not luma.amount or chroma.sigma < LEAST_SEEN_CV:
         return chroma
-    return replace(chroma, amount=_stop(report, "chroma"), beside=True)
+    return replace(chroma, stop=_stop(report, "chroma"), beside=True)
 
 
 def _where_the_noise_lives(curve: NoiseCurve, luma_limit: float, chroma_limit: float) -> Reach:
@@ -121,6 +127,8 @@ def _of_amount(judged: _Judged, rungs: Sequence[Rung]) -> str:
         told += f" against a tolerance of {judged.limit:.1f}"
     if not rungs:
         return f"{told}: all of it is taken."
+    if judged.stop.because:
+        return f"{told}: {judged.amount:.0f} % are taken, since {judged.stop.because}."
     return (
         f"{told}: at {judged.amount:.0f} % the error estimated in the middle of the picture is lowest; beyond, more"
         " detail goes there than noise."

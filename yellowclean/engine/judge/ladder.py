@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import numpy as np
 from pydantic import BaseModel, Field
@@ -51,6 +51,9 @@ STEP = 5.0
 MOST_FAST = 140.0
 """Where the picture moves fast, motion that was missed passes for noise in frames held out: no more is taken."""
 
+SLOW = "the codec repeats noise from frame to frame, so that more of it is there than comparing frames shows"
+FAST = "the picture moves too fast to tell by comparing frames whether more would help"
+
 
 class Rung(BaseModel):
     """Estimated mean square error after the chain at a strength, as shares of the noise's own."""
@@ -65,7 +68,8 @@ class Rung(BaseModel):
 def ladder(
     source: Source, profile: NoiseProfile, movement: Movement, n: int, *, stopped: StopCheck = never
 ) -> list[Rung]:
-    """The rungs at frame n, from a piece of its middle; none for a shot that is clean."""
+    """The rungs at frame n, from a piece of its middle; none for a shot that is clean, or whose noise a codec
+    carried along and that is too short to hold frames out: Stein's estimate is wrong there."""
     if max(profile.typical_cv("luma"), profile.chroma_cv) < LEAST_SIGMA_CV:
         return []
     whole = Region(0, 0, source.info.width, source.info.height)
@@ -74,6 +78,8 @@ def ladder(
     for k in range(max(n - each_side, 0), min(n + each_side + 1, source.info.frames)):
         footage.frame(k)  # in the order of the frames, so that a decoder seeks once
     judge = RiskAt(footage, profile, n, _middle(around, PIECE).within(around))
+    if profile.carried and not judge.held_out:
+        return []
 
     def rung(strength: float, limit: float) -> Rung:
         raise_if(stopped)
@@ -87,7 +93,7 @@ def ladder(
         return Rung(
             strength=strength,
             difference=limit,
-            held_out=profile.carried,
+            held_out=judge.held_out,
             luma=risk.luma.error,
             chroma=risk.chroma.error,
         )
@@ -118,22 +124,30 @@ class _Part(Source):
         """The source stays open for whoever opened it."""
 
 
-def suggested_stop(rungs: Sequence[Rung], signal: Literal["luma", "chroma"], *, slow: bool = False) -> float:
-    """The least strength, in steps of `STEP`, near the lowest point of a curve through the rungs; `slow` tells that
-    the picture moves slowly."""
+class Stop(NamedTuple):
+    """The strength to stop at, and, where it is not the one with the lowest estimated error, why."""
+
+    strength: float
+    because: str = ""
+
+
+def suggested_stop(rungs: Sequence[Rung], signal: Literal["luma", "chroma"], *, slow: bool = False) -> Stop:
+    """The least strength, in steps of `STEP`, near the lowest point of a curve through the rungs, within what
+    frames held out can tell; `slow` tells that the picture moves slowly."""
     strengths = [rung.strength for rung in rungs]
     held_out = any(rung.held_out for rung in rungs)
     curve = np.polynomial.Polynomial.fit(strengths, [getattr(r, signal) for r in rungs], min(len(rungs) - 1, 3))
     steps = np.arange(strengths[0], strengths[-1] + 1, STEP)
     lowest = float(steps[best_of(curve(steps), held_out=held_out)])
     if not held_out:
-        return lowest
+        return Stop(lowest)
     if not slow:
-        return min(lowest, MOST_FAST)
-    if signal == "luma":
-        return max(lowest, LEAST_CARRIED)
-    more = STEP * round(COLOUR_MORE * suggested_stop(rungs, "luma", slow=True) / STEP)
-    return max(lowest, min(more, MOST_AMOUNT))
+        return Stop(lowest) if lowest <= MOST_FAST else Stop(MOST_FAST, FAST)
+    least = LEAST_CARRIED
+    if signal == "chroma":
+        beside = suggested_stop(rungs, "luma", slow=True).strength
+        least = min(STEP * round(COLOUR_MORE * beside / STEP), MOST_AMOUNT)
+    return Stop(lowest) if lowest >= least else Stop(least, SLOW)
 
 
 def best_of(errors: Array, *, held_out: bool) -> int:

@@ -77,6 +77,11 @@ class RiskAt:
         self._source = self._stabilised(footage.frame(n)[region.slices])
         self._held = held_out(footage, self._stabiliser, n, region) if profile.carried else None
 
+    @property
+    def held_out(self) -> bool:
+        """Whether frames held out tell the error; else Stein's estimate does."""
+        return self._held is not None
+
     def of(self, plan: Plan) -> Risk:
         """The risk of a plan whose steps are measured by that profile."""
         found = self.nudge_of(Pipeline(self._footage, plan))

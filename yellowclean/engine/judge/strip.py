@@ -54,7 +54,7 @@ def strip_at(
         raise_if(stopped)
         risk = judge.of(plan.with_setting(step, setting, value))
         rungs.append(StripRung(value=value, **_together(risk.luma, risk.chroma)))
-    stop = suggested_rung(rungs, held_out=plan.profile.carried)
+    stop = suggested_rung(rungs, held_out=judge.held_out)
     unit = plan.step(step).treatment.parameters.model_json_schema()["properties"][setting]["unit"]
     return Strip(rungs=rungs, stop=stop, reason=_reason(rungs, stop, unit))
 
