@@ -11,9 +11,9 @@ import numpy as np
 
 from yellowclean.engine.frames import CV_SCALE, Frame, luma
 from yellowclean.engine.judge.metrics import psnr_db, ssim
-from yellowclean.engine.measure.survey import survey
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.propose import propose
+from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
 
 from .clips import Clip

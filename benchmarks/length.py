@@ -9,8 +9,8 @@ import time
 import numpy as np
 
 from yellowclean.engine.frames import Frame
-from yellowclean.engine.measure.survey import survey
 from yellowclean.engine.media import Source
+from yellowclean.engine.survey import survey
 
 from .clips import described
 

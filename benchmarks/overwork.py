@@ -37,7 +37,7 @@ class Changed(Pipeline):
         super().__init__(footage, plan)
         self._change = change
 
-    def frame(self, n: int, region: Region | None = None, scale: float = 1.0) -> Frame:
+    def frame(self, n: int, region: Region | None = None, scale: float | None = None) -> Frame:
         where = region or self.footage.whole
         whole = super().frame(n)
         return np.ascontiguousarray(self._change(self, whole, n, where)[where.slices])
@@ -55,7 +55,7 @@ def ironed(share: float) -> Change:
         truth = pipeline.footage.source.truth[n]  # type: ignore[attr-defined]
         fine = luma(truth) - cv2.GaussianBlur(luma(truth), (0, 0), 4)
         stands_out = cv2.GaussianBlur(np.abs(fine), (0, 0), 6)
-        textured = stands_out > pipeline.profile.typical_cv("luma") / CV_SCALE
+        textured = stands_out > pipeline.around.profile.typical_cv("luma") / CV_SCALE
         blotches = cv2.GaussianBlur(np.random.default_rng(3).standard_normal(textured.shape), (0, 0), 20)
         flat = textured & (blotches < np.quantile(blotches[textured], share))
         return np.where(flat[..., None], cv2.GaussianBlur(whole, (0, 0), 4), whole).astype(np.float32)
@@ -194,7 +194,7 @@ def case_of(shot: Shot) -> Case:
     honest = {f"chain {luma:.0f} %": Pipeline(footage, plan(luma)) for luma in (60, 85, 105)}
     for share in () if shot.fmt else (0.6, 0.8, 1.0):  # to bring back what a codec took changes a picture too
         honest[f"truth {100 * share:.0f} %"] = Changed(footage, plan(100), oracle(clip, share))
-    return Case(footage, honest, plan(100), RiskAt(footage, reading.profile, judged, footage.whole), judged)
+    return Case(footage, honest, plan(100), RiskAt(footage, plan(100), judged, footage.whole), judged)
 
 
 def readings(case: Case) -> tuple[dict[str, list[float]], dict[str, list[float]]]:

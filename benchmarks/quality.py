@@ -9,10 +9,10 @@ import numpy as np
 from skimage.color import deltaE_ciede2000, rgb2lab
 
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, luma
-from yellowclean.engine.measure.survey import survey
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
+from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
 
 from .clips import Clip

@@ -70,8 +70,8 @@ def prepared(folder: Path) -> dict[str, int]:
     django.setup()
     from django.core.management import call_command  # noqa: PLC0415
 
-    from yellowclean.engine.measure.survey import survey  # noqa: PLC0415
     from yellowclean.engine.media import open_source  # noqa: PLC0415
+    from yellowclean.engine.survey import survey  # noqa: PLC0415
     from yellowclean.server.models import Job  # noqa: PLC0415
     from yellowclean.server.use_cases import add_shot, keep_survey, propose_version  # noqa: PLC0415
 

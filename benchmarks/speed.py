@@ -14,13 +14,13 @@ import numpy as np
 
 from yellowclean.engine.chain import noise_chain
 from yellowclean.engine.frames import Frame, Region, as_uint8
-from yellowclean.engine.measure.profile import NoiseProfile
-from yellowclean.engine.measure.survey import survey
 from yellowclean.engine.media import MediaInfo, Source
 from yellowclean.engine.motion import Movement
+from yellowclean.engine.noise.profile import NoiseProfile
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.propose import propose
+from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
 
 from .clips import Clip, described

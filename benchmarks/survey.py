@@ -18,10 +18,10 @@ from yellowclean.engine.colour.opponent import SIGNALS
 from yellowclean.engine.frames import CV_SCALE, Array, Frame
 from yellowclean.engine.measure.blocks import block_statistics
 from yellowclean.engine.measure.noise import measure_noise
-from yellowclean.engine.measure.profile import NoiseCurve, weighted_median
-from yellowclean.engine.measure.survey import survey
 from yellowclean.engine.media import Destination, open_source, open_writer
 from yellowclean.engine.media.planes import Coding, rgb_from_yuv, yuv_from_rgb
+from yellowclean.engine.noise.profile import NoiseCurve, weighted_median
+from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera, ShotRecipe, frame_pair, scene_of, sigma_curve
 from yellowclean.engine.testcamera.shoot import CODECS
 

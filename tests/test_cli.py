@@ -17,8 +17,8 @@ import numpy as np
 
 from tests.clips import psnr, temporary_folder
 from yellowclean.cli import main
-from yellowclean.engine.measure.profile import white_profile
 from yellowclean.engine.media import open_source
+from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.plan import Plan, Step
 
 PROGRAM = str(Path(sys.executable).parent / "yellow-clean")
@@ -56,6 +56,15 @@ class WholeJob(TestCase):
         self.assertEqual(clean.info.frames, 6)
         gains = [psnr(clean.read(n), truth.read(n)) - psnr(noisy.read(n), truth.read(n)) for n in range(6)]
         self.assertGreater(np.mean(gains), 4.0)
+        self.assertIn("linear", json.loads(said("treatments").stdout)["resize"]["properties"])
+        hdr, asked = folder / "hdr.mkv", ("--scale", "160x96", "--to", "Rec.2100-PQ - Display")
+        self.assertEqual(said("render", footage, "--plan", "auto", "--out", hdr, *asked).returncode, 0)
+        made = open_source(hdr).info
+        self.assertEqual((made.width, made.height, made.transfer), (160, 96, "smpte2084"))
+        for wrong in (("--scale", 99), ("--to", "nowhere"), ("--scale", 0)):
+            refused = said("propose", footage, "--out", folder / "wrong.json", *wrong)
+            self.assertEqual((refused.returncode, refused.stderr.count("\n")), (2, 1), refused.stderr)
+        self.assertFalse((folder / "wrong.json").exists())
         compared = json.loads(said("compare", folder / "truth.mkv", out, "--json").stdout)
         self.assertAlmostEqual(compared["psnr_db"], psnr(*_all(clean, truth)), places=2)
 

@@ -18,13 +18,14 @@ from .engine.frames import Progress
 from .engine.judge.metrics import compare
 from .engine.judge.standing import said_of, standings
 from .engine.measure.patch import Patch
-from .engine.measure.profile import NoiseProfile, profile_from_json
-from .engine.measure.survey import SurveyReport, survey
+from .engine.measure.report import SurveyReport
 from .engine.media import OUTPUT_FORMATS, destination, open_source
 from .engine.media.sequence_writer import outputs_of
-from .engine.plan import Plan, plan_from_json
+from .engine.noise.profile import NoiseProfile, profile_from_json
+from .engine.plan import Plan, plan_from_json, plan_schema
 from .engine.propose import propose
 from .engine.render import check_apart, damaged_frames, delivery_report, frames_in, inputs_of, render
+from .engine.survey import survey
 from .engine.testcamera import CODECS, SCENES, Camera, ShotRecipe, shoot
 
 _PATCH = re.compile(r"^(\d+),(\d+),(\d+),(\d+)@(\d+)$")
@@ -88,6 +89,7 @@ def _parser() -> argparse.ArgumentParser:
     it.add_argument("input")
     it.add_argument("--profile", type=Path, metavar="P.json", help="a saved noise profile to use")
     it.add_argument("--out", type=Path, required=True, metavar="PLAN.json")
+    _asked_for(it)
 
     it = verb("render", _render, "Render a plan into a file or a sequence.")
     it.add_argument("input")
@@ -96,6 +98,9 @@ def _parser() -> argparse.ArgumentParser:
     it.add_argument("--format", choices=sorted(OUTPUT_FORMATS), help="where the ending leaves a choice")
     it.add_argument("--frames", type=_range, metavar="A:B", help="only frames A to B-1")
     it.add_argument("--report", type=Path, metavar="R.json", help="write the delivery report")
+    _asked_for(it)
+
+    verb("treatments", _treatments, "Print every treatment with its settings as one JSON document.")
 
     it = verb("compare", _compare, "Compare clip B with the reference A, frame by frame.")
     it.add_argument("a", metavar="A")
@@ -116,6 +121,27 @@ def _parser() -> argparse.ArgumentParser:
     it.add_argument("--codec", choices=sorted(CODECS), default="ffv1")
     it.add_argument("--bit-rate", type=int, metavar="BITS", help="bits a second for h264-8bit")
     return parser
+
+
+def _asked_for(it: argparse.ArgumentParser) -> None:
+    """What a proposal can be asked for beside mending faults."""
+    it.add_argument("--scale", type=_scale, metavar="2|1920x1080", help="resize by a factor or to a size")
+    it.add_argument("--to", metavar="SPACE", help="convert to a named colour space")
+
+
+def _scale(text: str) -> float | tuple[int, int]:
+    if _SIZE.match(text):
+        return _size(text)
+    try:
+        return float(text)
+    except ValueError:
+        raise argparse.ArgumentTypeError(
+            f"{text!r} is neither a factor nor WxH, for example 2 or 1920x1080"
+        ) from None
+
+
+def _treatments(options: Any, stop: _StopFlag) -> None:
+    print(json.dumps(plan_schema()["treatments"], indent=1))
 
 
 def _patch(text: str) -> Patch:
@@ -200,7 +226,7 @@ def _propose(options: Any, stop: _StopFlag) -> None:
             [options.out], [*inputs_of(source.info, Plan()), *([options.profile] if options.profile else [])]
         )
         measured = survey(source, progress=_bar("measure"), stopped=stop)
-    plan = propose(measured, profile)
+    plan = propose(measured, profile, scale=options.scale, space=options.to)
     options.out.write_text(plan.to_json() + "\n")
     for step in plan.steps:
         print(f"{step.treatment.title}: {step.reason}")
@@ -211,6 +237,8 @@ def _propose(options: Any, stop: _StopFlag) -> None:
 def _render(options: Any, stop: _StopFlag) -> None:
     target = destination(options.out, options.format)
     plan = None if options.plan == "auto" else _read_plan(Path(options.plan))
+    if plan is not None and (options.scale or options.to):
+        raise BadInput("--scale and --to belong to --plan auto; write them into the plan instead.")
     with closing(open_source(options.input)) as source:
         chosen = frames_in(source.info, _chosen(options, source.info.frames))
         documents = [options.report] if options.report else []
@@ -222,7 +250,7 @@ def _render(options: Any, stop: _StopFlag) -> None:
         measured = None
         if plan is None:
             measured = survey(source, progress=_bar("measure"), stopped=stop)
-            plan = propose(measured)
+            plan = propose(measured, scale=options.scale, space=options.to)
         render(source, plan, target, frames=chosen, progress=_bar("render"), stopped=stop)
         if options.report:
             report = delivery_report(source, target, chosen, plan, measured=measured)

@@ -88,6 +88,7 @@ def take(page: Page) -> None:
     page.get_by_label("Zoom").select_option("fit")
     page.keyboard.press("7")
     reach_and_grain(page)
+    reshaping(page)
     judging(page)
     page.get_by_role("button", name="Render…").click()
     page.get_by_label("Last frame").fill("11")
@@ -154,6 +155,38 @@ def judging(page: Page) -> None:
     page.get_by_role("button", name="Wipe", exact=True).click()
     tab.filter(has_text="Noise").click()
     side.evaluate("side => side.scrollTo(0, 0)")
+
+
+def reshaping(page: Page) -> None:
+    """A result of twice the size wiped against its source, and a converted one; all undone after."""
+    side = page.locator("aside")
+    page.get_by_label("Treatment to add").select_option("resize")
+    page.get_by_role("button", name="Add step").click()
+    step = page.locator("[data-step=resize]")
+    step.get_by_role("button", name="3. Resize").click()
+    step.get_by_label("Factor", exact=True).fill("2")
+    page.keyboard.press("Enter")
+    page.wait_for_timeout(600)
+    page.get_by_label("Zoom").select_option("200")
+    page.get_by_role("button", name="Wipe", exact=True).click()
+    step.evaluate("step => step.scrollIntoView({ block: 'center' })")
+    settled(page)
+    keep(page, "bench-resized")
+    step.get_by_role("button", name="Remove", exact=True).click()
+    page.get_by_label("Zoom").select_option("fit")
+    page.get_by_label("Treatment to add").select_option("convert")
+    page.get_by_role("button", name="Add step").click()
+    step = page.locator("[data-step=convert]")
+    step.get_by_role("button", name="3. Convert").click()
+    step.get_by_label("To", exact=True).select_option("Rec.2100-PQ - Display")
+    page.wait_for_timeout(600)
+    step.evaluate("step => step.scrollIntoView({ block: 'center' })")
+    settled(page)
+    keep(page, "bench-converted")
+    step.get_by_role("button", name="Remove", exact=True).click()
+    page.get_by_role("button", name="Wipe", exact=True).click()
+    side.evaluate("side => side.scrollTo(0, 0)")
+    settled(page)
 
 
 def reach_and_grain(page: Page) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import functools
 import io
+from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -16,8 +17,9 @@ from playwright.sync_api import Browser, Locator, Page, Playwright, expect, sync
 
 from tests.clips import temporary_folder
 from tests.processes import AsgiServerThread, kill, worker_process
-from yellowclean.engine.measure.survey import SurveyReport, survey
+from yellowclean.engine.measure.report import SurveyReport
 from yellowclean.engine.media import open_source
+from yellowclean.engine.survey import survey
 from yellowclean.server.models import Shot
 from yellowclean.server.use_cases import keep_survey
 
@@ -93,6 +95,18 @@ class BrowserCase(StaticLiveServerTestCase):
         address = self.page.evaluate("document.querySelector('canvas').toDataURL('image/png')")
         picture = Image.open(io.BytesIO(base64.b64decode(address.split(",")[1])))
         return np.array(picture.convert("RGB"))
+
+    def rendered(self) -> Path:
+        """What the render dialog, which is open, writes losslessly: started, awaited and downloaded."""
+        page = self.page
+        page.get_by_label("Format").select_option("ffv1")
+        page.get_by_role("button", name="Start render").click()
+        expect(page.locator('[data-render="done"]')).to_be_visible(timeout=PATIENCE)
+        with page.expect_download() as coming:
+            page.get_by_role("link", name="Download").click()
+        path = temporary_folder(self) / coming.value.suggested_filename
+        coming.value.save_as(path)
+        return path
 
     def measure(self) -> None:
         """Have the shot on the Bench measured: by the worker where there is one, else by a survey made once for all

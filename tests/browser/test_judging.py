@@ -10,7 +10,7 @@ from playwright.sync_api import expect
 
 from tests.browser.case import PATIENCE, QUAY, BrowserCase
 from tests.clips import temporary_folder
-from yellowclean.engine.measure.profile import white_profile
+from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.testcamera import Camera, ShotRecipe, shoot
 from yellowclean.server.models import Job

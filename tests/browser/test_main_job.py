@@ -10,7 +10,7 @@ from django.conf import settings
 from playwright.sync_api import expect
 
 from tests.browser.case import PATIENCE, QUAY, BrowserCase
-from tests.clips import psnr, temporary_folder
+from tests.clips import psnr
 from yellowclean.engine.media import open_source
 from yellowclean.server.models import Job, Shot
 
@@ -74,13 +74,7 @@ class MainJob(BrowserCase):
         """The file decodes, has every frame, and is at least 4 dB nearer to the truth."""
         page = self.page
         page.get_by_role("button", name="Render…").click()
-        page.get_by_label("Format").select_option("ffv1")
-        page.get_by_role("button", name="Start render").click()
-        expect(page.locator('[data-render="done"]')).to_be_visible(timeout=PATIENCE)
-        with page.expect_download() as coming:
-            page.get_by_role("link", name="Download").click()
-        path = temporary_folder(self) / coming.value.suggested_filename
-        coming.value.save_as(path)
+        path = self.rendered()
         shot = Shot.objects.get(name=QUAY)
         written, noisy = open_source(path), open_source(shot.path)
         truth = open_source(Path(shot.path).with_name("truth.mkv"))

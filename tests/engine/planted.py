@@ -13,11 +13,12 @@ import numpy as np
 from tests.clips import MemorySource, shot_pair
 from yellowclean.engine.frames import CV_SCALE, Frame, luma
 from yellowclean.engine.measure.curve import blind_curve
+from yellowclean.engine.measure.detecting import DetectorPass
 from yellowclean.engine.measure.findings import DETECTORS, Finding
 from yellowclean.engine.measure.pairs import pair_at
-from yellowclean.engine.measure.profile import NoiseCurve, white_profile
-from yellowclean.engine.measure.survey import DetectorPass, survey
 from yellowclean.engine.media import Source
+from yellowclean.engine.noise.profile import NoiseCurve, white_profile
+from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
 
 

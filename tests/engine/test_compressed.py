@@ -13,17 +13,18 @@ from tests.clips import MemorySource
 from yellowclean.engine.chain import noise_chain
 from yellowclean.engine.frames import CV_SCALE, Array, Region
 from yellowclean.engine.judge.held_out import AWAY_STANDING, held_out
-from yellowclean.engine.judge.ladder import CARRIED_RUNGS, Rung, ladder, suggested_stop
+from yellowclean.engine.judge.ladder import CARRIED_RUNGS, ladder, suggested_stop
 from yellowclean.engine.judge.overwork import MEASURES, Evidence
-from yellowclean.engine.measure.profile import white_profile
+from yellowclean.engine.measure.report import Rung, SurveyReport
 from yellowclean.engine.measure.spectrum import MARGIN, TILE, SpectrumGatherer
-from yellowclean.engine.measure.survey import SurveyReport, survey
 from yellowclean.engine.media.formats import OUTPUT_FORMATS
+from yellowclean.engine.noise.profile import white_profile
+from yellowclean.engine.noise.stabilise import Stabiliser
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.propose import propose
+from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
-from yellowclean.engine.treat.stabilise import Stabiliser
 
 FRAMES, JUDGED = 27, (13,)
 
@@ -107,7 +108,7 @@ class FramesHeldOut(TestCase):
         footage = Footage(MemorySource([np.ascontiguousarray(ramp + noise) for noise in noises]))
         n, region = AWAY_STANDING[-1], Region(16, 16, 160, 96)
         stabiliser = Stabiliser.of(profile)
-        held = held_out(footage, stabiliser, n, region)
+        held = held_out(Pipeline(footage, Plan(profile=profile)), n, region)
         assert held is not None
         here, truth = (
             stabiliser.opponent(np.ascontiguousarray(f[region.slices])) for f in (footage.frame(n), ramp)
@@ -120,7 +121,7 @@ class FramesHeldOut(TestCase):
 
     def test_a_short_shot_is_held_against_nothing(self) -> None:
         footage = Footage(MemorySource([np.full((64, 96, 3), 0.4, np.float32)] * 6))
-        self.assertIsNone(held_out(footage, Stabiliser.of(white_profile(4)), 3, footage.whole))
+        self.assertIsNone(held_out(Pipeline(footage, Plan(profile=white_profile(4))), 3, footage.whole))
 
     def test_the_lowest_is_taken_where_gains_look_smaller_than_they_are(self) -> None:
         errors = {60: 0.5, 100: 0.492, 140: 0.49, 200: 0.484}

@@ -18,8 +18,9 @@ from tests.engine.planted import found_in
 from yellowclean.engine.errors import BadInput
 from yellowclean.engine.media import OUTPUT_FORMATS, VideoSource, destination, open_source, open_writer
 from yellowclean.engine.media.planes import HALVED, SITINGS, Coding, Plane, rgb_from_yuv, yuv_from_rgb
+from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Footage, Pipeline
-from yellowclean.engine.plan import Plan
+from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.render import assemble, render, render_segment, segment_file, segments
 
 FRAMES, WIDTH, HEIGHT = 3, 46, 38
@@ -86,7 +87,7 @@ class EmptyPlans(TestCase):
         self.pieces.mkdir()
         for piece in segments(range(FRAMES)):
             render_segment(Pipeline(Footage(source), Plan()), parts, self.pieces, piece)
-        assemble(parts, source, range(FRAMES), self.pieces)
+        assemble(parts, source, Plan(), range(FRAMES), self.pieces)
         return one.path, parts.path
 
     def test_the_very_samples_reach_every_encoder_and_both_ways_give_one_file(self) -> None:
@@ -283,6 +284,21 @@ class Plates(TestCase):
             for frame in frames:
                 writer.write(frame)
         self.assertEqual(sorted(p.name for p in self.folder.iterdir()), ["a_0000.png", "a_0001.png"])
+
+    def test_alpha_follows_a_resize(self) -> None:
+        values = np.full((96, 128, 4), 0.4, np.float32)
+        values[..., 3] = np.arange(128) >= 64
+        write_picture(
+            self.folder / "a_0001.exr", values, "half", channelnames=("R", "G", "B", "A"), alpha_channel=3
+        )
+        for factor in (0.5, 2.0):
+            step = Step(kind="resize", settings={"factor": factor})
+            target = destination(self.folder / f"times{factor:g}_####.exr")
+            render(open_source(self.folder / "a_####.exr"), Plan(profile=white_profile(10), steps=[step]), target)
+            alpha = stored(self.folder / f"times{factor:g}_0001.exr")[1][..., 3]
+            self.assertEqual(alpha.shape, (round(96 * factor), round(128 * factor)))
+            edge = round(64 * factor)
+            self.assertEqual((alpha[:, : edge - 1].max(), alpha[:, edge + 1 :].min()), (0, 1))
 
     def test_colours_under_alpha_are_as_stored_and_alpha_is_carried(self) -> None:
         values = np.rint(self.rng.random((9, 7, 4)) * 65535).astype(np.float32) / 65535

@@ -15,7 +15,8 @@ from yellowclean.engine.measure.findings import DETECTORS, Place
 from yellowclean.engine.measure.findings.banding import bands_of
 from yellowclean.engine.measure.findings.blocking import grid_of
 from yellowclean.engine.measure.noise import measure_noise
-from yellowclean.engine.measure.survey import finding_kinds, monochrome_share, survey
+from yellowclean.engine.measure.report import finding_kinds
+from yellowclean.engine.survey import monochrome_share, survey
 from yellowclean.engine.testcamera import Camera, expose
 
 

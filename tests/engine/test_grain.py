@@ -9,13 +9,13 @@ import numpy as np
 from tests.clips import MemorySource, shot_pair
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, Region
 from yellowclean.engine.measure.noise import measure_noise
-from yellowclean.engine.measure.profile import NoiseProfile, white_profile
 from yellowclean.engine.measure.spectrum import block_dct
+from yellowclean.engine.noise.field import gaussian_filter, grain_field
+from yellowclean.engine.noise.profile import NoiseProfile, white_profile
 from yellowclean.engine.octaves import halved
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.testcamera import Camera
-from yellowclean.engine.treat.grain import gaussian_filter, grain_field
 
 PLAIN = np.full((512, 512, 3), 0.4, np.float32)
 

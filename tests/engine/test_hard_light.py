@@ -19,12 +19,13 @@ from yellowclean.engine.frames import Array, Frame
 from yellowclean.engine.measure.curve import blind_curve
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.pairs import pair_at
-from yellowclean.engine.measure.profile import NoiseCurve, white_profile
-from yellowclean.engine.measure.survey import SurveyReport, survey
+from yellowclean.engine.measure.report import SurveyReport
 from yellowclean.engine.media import destination, open_source
+from yellowclean.engine.noise.profile import NoiseCurve, white_profile
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.propose import propose
 from yellowclean.engine.render import render
+from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera, ShotRecipe, frame_pair, scene_of
 
 LEAST_SHARE = 0.02

@@ -9,13 +9,14 @@ import numpy as np
 
 from tests.clips import temporary_folder
 from yellowclean.engine.colour.cdl_files import FORMATS, read_cdls, written_cdl
+from yellowclean.engine.colour.encodings import encoding_of
 from yellowclean.engine.colour.look import MID_GREY_CV, Cdl, Look, lut_checked
-from yellowclean.engine.colour.management import Managed, managed_for, spaces
+from yellowclean.engine.colour.management import Managed, managed_by_default, spaces
 from yellowclean.engine.errors import BadInput
 from yellowclean.engine.frames import LUMA_WEIGHTS, Frame
 from yellowclean.engine.judge.under_look import noise_under
-from yellowclean.engine.measure.profile import white_profile
 from yellowclean.engine.media.info import MediaInfo
+from yellowclean.engine.noise.profile import white_profile
 
 FRAME: Frame = np.random.default_rng(3).uniform(0, 1, (24, 40, 3)).astype(np.float32)
 CDL = Cdl(slope=(1.1, 0.9, 1.3), offset=(0.02, -0.05, 0.1), power=(1.2, 0.8, 1.0), saturation=0.7)
@@ -48,7 +49,7 @@ class Looks(TestCase):
         np.testing.assert_allclose(brighter**2.4, 2 * FRAME**2.4, rtol=1e-4, atol=1e-5)
 
     def test_a_region_is_shown_as_the_same_region_of_the_frame(self) -> None:
-        look = Look(exposure=0.5, cdl=CDL, managed=managed_for(info("bt709")))
+        look = Look(exposure=0.5, cdl=CDL, managed=suggested(info("bt709")))
         np.testing.assert_array_equal(look.applied(FRAME)[5:9, 7:30], look.applied(FRAME[5:9, 7:30]))
 
     def test_a_tetrahedron_by_hand(self) -> None:
@@ -76,7 +77,7 @@ class Looks(TestCase):
         for ending in FORMATS:
             with self.assertRaisesRegex(BadInput, "is no ASC CDL document"):
                 read_cdls(self.written(f"bad{ending}", "<nothing/>"))
-        unknown = managed_for(info("bt709")).model_copy(update={"input": "no such space"})
+        unknown = suggested(info("bt709")).model_copy(update={"input": "no such space"})
         with self.assertRaisesRegex(BadInput, "no such space"):
             Look(managed=unknown).check()
         with self.assertRaisesRegex(BadInput, "no colour configuration"):
@@ -99,11 +100,11 @@ class Looks(TestCase):
         self.assertAlmostEqual(hlg(1.0), 1000 / 100, delta=0.03)
 
     def test_the_space_is_taken_from_the_tags(self) -> None:
-        self.assertEqual(managed_for(info("smpte2084")).input, "Rec.2100-PQ - Display")
-        self.assertEqual(managed_for(info("unknown")).input, "Camera Rec.709")
+        self.assertEqual(suggested(info("smpte2084")).input, "Rec.2100-PQ - Display")
+        self.assertEqual(suggested(info("unknown")).input, "Camera Rec.709")
         offered = spaces()
-        for transfer in ("linear", "iec61966-2-1", "arib-std-b67", "bt709"):
-            managed = managed_for(info(transfer))
+        for transfer in ("linear", "srgb", "arib-std-b67", "bt709"):
+            managed = suggested(info(transfer))
             self.assertIn(managed.input, offered.inputs)
             self.assertIn(managed.view, offered.displays[managed.display])
 
@@ -143,3 +144,7 @@ def info(transfer: str) -> MediaInfo:
         path="", kind="video", width=8, height=8, frames=1, rate="24", bit_depth=10, chroma="4:2:2", codec="prores",
         pixel_format="", range="limited", primaries="bt709", transfer=transfer, matrix="bt709",
     )  # fmt: skip
+
+
+def suggested(source: MediaInfo) -> Managed:
+    return managed_by_default(encoding_of(source).space)

@@ -19,10 +19,11 @@ from yellowclean.engine.measure.curve import blind_curve
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.pairs import pair_at
 from yellowclean.engine.measure.patch import Patch, measure_patch
-from yellowclean.engine.measure.profile import profile_from_json, weighted_median, white_profile
-from yellowclean.engine.measure.survey import survey, survey_schema
+from yellowclean.engine.measure.report import survey_schema
 from yellowclean.engine.media import open_source
 from yellowclean.engine.media.planes import Coding, rgb_from_yuv, yuv_from_rgb
+from yellowclean.engine.noise.profile import profile_from_json, weighted_median, white_profile
+from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera, ShotRecipe, expose, shoot, sigma_curve
 
 WHOLE = Patch(x=0, y=0, width=96, height=96, frame=0)

@@ -20,14 +20,14 @@ from yellowclean.engine.frames import Frame, Region, luma
 from yellowclean.engine.judge.metrics import compare, ssim
 from yellowclean.engine.judge.patches import comparable, remaining
 from yellowclean.engine.measure.patch import Patch, measure_pixels
-from yellowclean.engine.measure.profile import NoiseCurve, white_profile
-from yellowclean.engine.measure.survey import survey
 from yellowclean.engine.media import OUTPUT_FORMATS, Destination, destination, open_source
+from yellowclean.engine.noise.profile import NoiseCurve, white_profile
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step, plan_from_json, plan_schema
 from yellowclean.engine.propose import propose
 from yellowclean.engine.reach import Tones
 from yellowclean.engine.render import assemble, delivery_report, render, render_segment, segment_done, segments
+from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
 from yellowclean.engine.treat import TREATMENTS, Picture
 
@@ -57,7 +57,11 @@ class PlanDocuments(TestCase):
         for kind, schema in plan_schema()["treatments"].items():
             for name, control in schema["properties"].items():
                 with self.subTest(kind=kind, control=name):
-                    told = {"unit", "minimum", "maximum", "default", "title", "description", "step"}
+                    told = {"default", "title", "description", "control"}
+                    if control["control"] == "number":
+                        told |= {"unit", "minimum", "maximum", "step"}
+                    if control["control"] == "choice":
+                        self.assertIn(control["default"], control["enum"])
                     self.assertLessEqual(told, set(control))
 
     def test_the_digest_follows_what_matters(self) -> None:
@@ -228,14 +232,14 @@ class Rendering(TestCase):
         fresh = MemorySource(self.noisy)
         render_segment(Pipeline(Footage(fresh), self.plan), parts, self.folder, pieces[0])
         self.assertEqual(fresh.reads, 0)
-        assemble(parts, self.source, range(1, 6), self.folder)
+        assemble(parts, self.source, self.plan, range(1, 6), self.folder)
         self.assertTrue(compare(open_source(one.path), open_source(parts.path)).identical)
 
     def test_sequence_segments_are_numbered_as_in_the_source(self) -> None:
         target = destination(self.folder / "s_####.tif")
         for piece in segments(range(2, 5), 2):
             render_segment(Pipeline(Footage(self.source), self.plan), target, self.folder, piece)
-        assemble(target, self.source, range(2, 5), self.folder)
+        assemble(target, self.source, self.plan, range(2, 5), self.folder)
         names = sorted(p.name for p in self.folder.iterdir())
         self.assertEqual(names, ["s_0002.tif", "s_0003.tif", "s_0004.tif"])
 

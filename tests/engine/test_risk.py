@@ -10,16 +10,17 @@ from tests.clips import MemorySource, shot_pair
 from yellowclean.engine.chain import noise_chain
 from yellowclean.engine.errors import BadInput, BadPlan
 from yellowclean.engine.frames import CV_SCALE, Frame, Region
-from yellowclean.engine.judge.ladder import RUNGS, Rung, ladder, suggested_stop
+from yellowclean.engine.judge.ladder import RUNGS, ladder, suggested_stop
 from yellowclean.engine.judge.risk import RiskAt
 from yellowclean.engine.judge.strip import StripRung, strip_at, suggested_rung
 from yellowclean.engine.measure.noise import measure_noise
-from yellowclean.engine.measure.profile import white_profile
+from yellowclean.engine.measure.report import Rung
 from yellowclean.engine.motion import Movement
+from yellowclean.engine.noise.profile import white_profile
+from yellowclean.engine.noise.stabilise import Stabiliser
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.testcamera import Camera
-from yellowclean.engine.treat.stabilise import Stabiliser
 
 WHERE = Region(80, 60, 480, 270)
 
@@ -31,7 +32,7 @@ class Estimates(TestCase):
             noisy, clean = shot_pair("quay", Camera(stops_under=4, bayer=bayer), 640, 384, 5)
             profile = measure_noise(MemorySource(noisy)).profile
             footage = Footage(MemorySource(noisy))
-            judge, stabilised = RiskAt(footage, profile, 2, WHERE), Stabiliser.of(profile).opponent
+            judge, stabilised = RiskAt(footage, Plan(profile=profile), 2, WHERE), Stabiliser.of(profile).opponent
             truth = stabilised(np.ascontiguousarray(clean[2][WHERE.slices]))
             variance = (profile.spectrum_array()[:, 0] ** 2).mean(axis=(1, 2))
             estimated, true = [], []
@@ -52,7 +53,7 @@ class Estimates(TestCase):
         truth = shot_pair("quay", Camera(noiseless=True), 640, 384, 5)[1]
         profile, rng = white_profile(12), np.random.default_rng(3)
         takes = [[(f + rng.normal(0, 12 / CV_SCALE, f.shape)).astype(np.float32) for f in truth] for _ in range(2)]
-        judge = RiskAt(Footage(MemorySource(takes[0])), profile, 2, WHERE)
+        judge = RiskAt(Footage(MemorySource(takes[0])), Plan(profile=profile), 2, WHERE)
         for strength in (60.0, 120.0):
             plan = Plan(profile=profile, steps=noise_chain(5, Movement(2.0), strength, strength))
             results = [Pipeline(Footage(MemorySource(take)), plan).frame(2, WHERE) for take in takes]

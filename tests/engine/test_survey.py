@@ -10,7 +10,8 @@ from tests.clips import MemorySource
 from yellowclean.engine.errors import BadInput, Cancelled
 from yellowclean.engine.frames import CV_SCALE, Frame
 from yellowclean.engine.measure.pairs import CANDIDATES
-from yellowclean.engine.measure.survey import SurveyReport, finding_kinds, survey
+from yellowclean.engine.measure.report import SurveyReport, finding_kinds
+from yellowclean.engine.survey import survey
 
 
 def noise(height: int, width: int, count: int, level: float | tuple[float, float, float] = 0.3) -> list[Frame]:

@@ -18,8 +18,9 @@ from django.test import TestCase, override_settings
 from PIL import Image
 
 from tests.clips import temporary_folder
-from yellowclean.engine.measure.survey import SurveyReport, survey
+from yellowclean.engine.measure.report import SurveyReport
 from yellowclean.engine.media import open_source
+from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera, ShotRecipe, shoot
 from yellowclean.server.models import Job, PlanVersion, Shot
 from yellowclean.server.use_cases import add_shot, keep_survey
@@ -352,7 +353,7 @@ class Bench(ApiCase):
 
     def test_treatments_formats_and_the_page(self) -> None:
         kinds = [t["kind"] for t in self.ask("get", "/treatments")]
-        self.assertEqual(kinds, ["temporal", "spatial", "grain"])
+        self.assertEqual(kinds, ["temporal", "spatial", "resize", "convert", "grain"])
         self.assertIn("prores-hq", [f["name"] for f in self.ask("get", "/formats")])
         self.assertContains(self.client.get("/shots/1"), '<div id="app">')
 

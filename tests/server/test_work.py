@@ -13,8 +13,8 @@ from django_tasks_db.models import DBTaskResult
 from tests.clips import temporary_folder
 from tests.processes import kill, worker_process
 from tests.server.test_api import footage
-from yellowclean.engine.measure.profile import white_profile
 from yellowclean.engine.media import open_source
+from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.server import tasks
 from yellowclean.server.cluster import shut_down

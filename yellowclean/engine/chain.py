@@ -2,31 +2,10 @@
 
 from __future__ import annotations
 
-from .motion import STANDS, Movement
+from .motion import Movement
 from .plan import Step
 from .reach.model import Reach
-
-FRAMES_FOR_MOTION = ((1.0, 5), (8.0, 3), (36.0, 2))
-"""Motion between frames in pixels up to which so many neighbours on each side still bring something (set on
-test-camera clips); beyond the last, one."""
-
-LEAST_SEARCH, MOST_SEARCH = 32, 128
-
-
-FRAMES_STANDING = 5
-"""Neighbours each side of a standing shot: what moves in it drops out by itself."""
-
-FRAMES_CARRIED = 5
-"""Neighbours each side where a codec carries noise along and the picture moves slowly: the nearest share it and
-bring less (set on test-camera clips, where it is worth 0.1 to 0.4 dB)."""
-
-
-def frames_each_side(movement: Movement, *, carried: bool = False) -> int:
-    if movement.standing >= STANDS:
-        return FRAMES_STANDING
-    if carried and movement.slow:
-        return FRAMES_CARRIED
-    return next((count for limit, count in FRAMES_FOR_MOTION if movement.px <= limit), 1)
+from .treat.merging import merge_settings
 
 
 def noise_chain(
@@ -40,11 +19,5 @@ def noise_chain(
     spatial = Step(kind="spatial", settings={"luma": luma, "chroma": chroma}, reach=where)
     if frames == 1:
         return [spatial]
-    settings = {
-        "frames": frames_each_side(movement, carried=carried),
-        "search": min(max(LEAST_SEARCH, 8 * round(movement.px * 2.5 / 8)), MOST_SEARCH),
-        "luma": 100.0 if luma else 0.0,
-        "chroma": 100.0 if chroma else 0.0,
-        "difference": difference,
-    }
+    settings = merge_settings(movement, luma=luma > 0, chroma=chroma > 0, difference=difference, carried=carried)
     return [Step(kind="temporal", settings=settings, reach=where), spatial]

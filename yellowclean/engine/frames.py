@@ -57,6 +57,11 @@ class Region:
         return self.y + self.height
 
     @property
+    def shortest(self) -> int:
+        """The shorter of its sides."""
+        return min(self.width, self.height)
+
+    @property
     def slices(self) -> tuple[slice, slice]:
         """Index of this region in an array of the whole frame."""
         return slice(self.y, self.bottom), slice(self.x, self.right)
@@ -93,12 +98,14 @@ def extended(piece: Array, inside: Region, wanted: Region) -> Array:
     return grown.reshape(wanted.height, wanted.width, *piece.shape[2:])
 
 
-def scaled(frame: Array, scale: float) -> Array:
-    """Area-averaged reduction; a scale of 1 returns the frame itself."""
-    if scale >= 1:
+def scaled(frame: Array, across: float, down: float | None = None) -> Array:
+    """Area-averaged reduction, `down` by as much as `across` where it is not given. Nothing is enlarged, and a
+    scale of 1 returns the frame itself."""
+    across, down = min(across, 1.0), min(across if down is None else down, 1.0)
+    if across == down == 1:
         return frame
     height, width = frame.shape[:2]
-    size = max(round(width * scale), 1), max(round(height * scale), 1)
+    size = max(round(width * across), 1), max(round(height * down), 1)
     reduced: Array = cv2.resize(frame, size, interpolation=cv2.INTER_AREA)
     return reduced
 

@@ -55,7 +55,7 @@ class Flow:
         )
         away = self.vectors + there
         doubt = np.hypot(away[..., 0], away[..., 1]).astype(np.float32)
-        return Track(np.concatenate([self.vectors, doubt[..., None]], axis=2), self.reduction)
+        return Track(np.concatenate([self.vectors, doubt[..., None]], axis=2), (self.reduction, self.reduction))
 
     def typical(self) -> float:
         """90th percentile of the displacement in pixels."""
@@ -67,7 +67,15 @@ class Track:
     """H'×W'×3: where each pixel is found in a neighbour (x, y), and the doubt about it, in full-size pixels."""
 
     field: Array
-    reduction: float
+    reduction: tuple[float, float]
+    """Full-size pixels to one of the field, across and down."""
+
+    def scaled(self, across: float, down: float) -> Track:
+        """The same motion of a picture that has so many times the pixels."""
+        if across == down == 1:
+            return self
+        times = np.array([across, down, np.sqrt(across * down)], np.float32)
+        return Track(self.field * times, (self.reduction[0] * across, self.reduction[1] * down))
 
 
 class Movement(NamedTuple):

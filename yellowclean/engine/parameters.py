@@ -1,11 +1,23 @@
 """Parameter models: what a user can set, with title, help, unit, limits and default in one place. Their JSON
-schemas are what the command line checks by and what the interface draws its controls from."""
+schemas are what the command line checks by and what the interface draws its controls from.
+
+Kinds of controls: numbers (`amount`, `quantity`), choices, switches, colours and points. A schema tells them
+apart by its key "control".
+"""
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Field
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, ValidationInfo, field_validator
+
+Colour = Annotated[tuple[float, ...], Field(min_length=3, max_length=3)]
+"""R', G' and B' in 10-bit code values."""
+
+Point = Annotated[tuple[float, ...], Field(min_length=2, max_length=2)]
+"""A place on the picture: x and y in pixels of the source."""
 
 
 class Parameters(BaseModel):
@@ -13,12 +25,22 @@ class Parameters(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True, validate_default=True)
 
+    @field_validator("*")
+    @classmethod
+    def _offered(cls, value: Any, info: ValidationInfo) -> Any:
+        """What a control offers is all that may be set."""
+        told = cls.model_fields[info.field_name or ""].json_schema_extra
+        control = told.get("control") if isinstance(told, dict) else None
+        if control == "choice" and value not in (options := told["enum"]):  # type: ignore[index, operator]
+            raise ValueError(f"{value!r} is not offered; use one of {', '.join(map(str, options))}")  # type: ignore[arg-type]
+        if control in {"colour", "point"} and not np.isfinite(value).all():
+            raise ValueError("all numbers must be finite")
+        return value
+
 
 def amount(default: float, title: str, help_text: str, *, most: float = 200.0) -> Any:
     """A parameter in percent of what was measured."""
-    return Field(
-        default, ge=0, le=most, title=title, description=help_text, json_schema_extra={"unit": "%", "step": 5}
-    )
+    return quantity(default, title, help_text, unit="%", least=0, most=most, step=5)
 
 
 def quantity(
@@ -27,5 +49,35 @@ def quantity(
     """A parameter in a physical unit, with its limits."""
     return Field(
         default, ge=least, le=most, title=title, description=help_text,
-        json_schema_extra={"unit": unit, "step": step},
+        json_schema_extra={"control": "number", "unit": unit, "step": step},
     )  # fmt: skip
+
+
+def choice(
+    default: str, title: str, help_text: str, *, options: Sequence[str] = (), names: Mapping[str, str] | None = None
+) -> Any:
+    """One of several options; `names` says what they are called on screen, where not as they are written."""
+    told = {option: (names or {}).get(option, option) for option in options or (names or {})}
+    return Field(
+        default, title=title, description=help_text,
+        json_schema_extra={"control": "choice", "enum": list(told), "names": list(told.values())},
+    )  # fmt: skip
+
+
+def switch(default: bool, title: str, help_text: str) -> Any:
+    """Something that is on or off."""
+    return Field(default, title=title, description=help_text, json_schema_extra={"control": "switch"})
+
+
+def colour(default: Sequence[float], title: str, help_text: str) -> Any:
+    """A colour, for fields of type `Colour`: picked on the picture or typed."""
+    return Field(
+        tuple(default), title=title, description=help_text, json_schema_extra={"control": "colour", "unit": "CV"}
+    )
+
+
+def point(default: Sequence[float], title: str, help_text: str) -> Any:
+    """A place, for fields of type `Point`: picked on the picture or typed."""
+    return Field(
+        tuple(default), title=title, description=help_text, json_schema_extra={"control": "point", "unit": "px"}
+    )

@@ -10,6 +10,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable, Hashable
 from copy import copy
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, TypeVar
 
@@ -17,16 +18,20 @@ import numpy as np
 import numpy.typing as npt
 
 from .cache import Memory
+from .colour.look import Look
 from .errors import BadInput
+from .format import Format
 from .frames import LUMA_WEIGHTS, Array, Frame, Region, StopCheck, extended, never, raise_if, scaled
-from .measure.profile import NoiseProfile
+from .measure.behind import SIDE, profile_behind
 from .media import Source
 from .media.info import WILDEST, tamed, wild
 from .motion import Flow, Track, flow, prepared
+from .noise.profile import NoiseProfile
+from .noise.stabilise import POINTS, Stabiliser
 from .plan import Plan, Step
 from .reach.matte import matte
-from .treat import Picture, Window
-from .treat.stabilise import Stabiliser
+from .reach.model import Reach
+from .treat import Need, Picture, Window
 
 T = TypeVar("T")
 
@@ -54,19 +59,9 @@ class Footage:
         self.memory, self._number = memory or Memory(MEMORY_BYTES), next(_numbers)
         self._wild: dict[int, tuple[tuple[npt.NDArray[np.intp], ...], Frame]] = {}
 
-    def hold(self, frames: int) -> None:
-        """Keep room for that many frames at least."""
-        self.memory.raise_limit(frames * self.info.width * self.info.height * 12 + BESIDE_FRAMES_BYTES)
-
-    def large_enough(self, region: Region | None) -> Region:
-        """A region inside the frame (default: all of it) in which something can be judged. Raises `BadInput`."""
-        inside = (region or self.whole).clipped(self.info.width, self.info.height)
-        if min(inside.width, inside.height) < LEAST_JUDGED:
-            raise BadInput(
-                f"a region of {inside.width}×{inside.height} pixels is too small to be judged;"
-                f" choose one of at least {LEAST_JUDGED}×{LEAST_JUDGED} inside the frame."
-            )
-        return inside
+    def hold(self, pixels: int) -> None:
+        """Keep room for pictures of that many pixels in all at least."""
+        self.memory.raise_limit(pixels * 12 + BESIDE_FRAMES_BYTES)
 
     def kept(self, key: Hashable, make: Callable[[], T], size_of: Callable[[T], int]) -> T:
         """A value of this footage, computed once."""
@@ -118,15 +113,22 @@ def _bytes(array: npt.NDArray[Any]) -> int:
 
 
 class Pipeline:
-    """A plan applied to footage. `stopped` is asked between pieces of work and ends it early."""
+    """A plan applied to footage. `stopped` is asked between pieces of work and ends it early.
+
+    Regions are asked for in pixels of the source, whatever the size of the result. What comes is the smallest piece
+    of the result that covers them (`covered` says where it lies), in the result's own pixels.
+    """
 
     def __init__(self, footage: Footage, plan: Plan, *, stopped: StopCheck = never) -> None:
         self.footage, self.plan, self._stopped = footage, plan, stopped
         self._steps = [step for step in plan.steps if step.acts]
-        needs = [step.treatment.need(step.parameters) for step in self._steps]
-        footage.hold(1 + sum(need.back + need.ahead for need in needs))
         counts = [k + 1 for k, step in enumerate(plan.steps) if step.acts]
         self._digests = [plan.digest(count) for count in counts]
+        self.formats = plan.formats(Format.of(footage.info))
+        needs = [step.treatment.need(step.parameters) for step in self._steps]
+        frames = [1, *(need.back + need.ahead for need in needs)]
+        shown = zip(frames, [self.formats[0], *self.formats], strict=False)
+        footage.hold(sum(count * form.width * form.height for count, form in shown))
 
     def until(self, stopped: StopCheck) -> Pipeline:
         """This pipeline, caches shared, that ends when `stopped` says so."""
@@ -135,56 +137,113 @@ class Pipeline:
         return twin
 
     def over(self, footage: Footage) -> Pipeline:
-        """The same plan over other footage of the same size."""
+        """The same plan over other footage of the same format."""
         twin = copy(self)
         twin.footage = footage
         return twin
 
     @property
-    def profile(self) -> NoiseProfile:
-        assert self.plan.profile is not None  # a plan with steps has one, by its schema
-        return self.plan.profile
+    def format(self) -> Format:
+        """That of the result."""
+        return self.formats[-1]
 
-    @cached_property
-    def stabiliser(self) -> Stabiliser:
-        return Stabiliser.of(self.profile)
+    @property
+    def reference(self) -> Pipeline:
+        """What the result is held against: the source, brought into the result's format by the steps that reshape
+        alone."""
+        return Pipeline(self.footage, self.plan.reshaping(), stopped=self._stopped)
 
-    def motion(self, n: int, neighbour: int) -> Track:
-        return self.footage.motion(n, neighbour)
+    @property
+    def around(self) -> Standpoint:
+        """Noise and motion as the result has them."""
+        return self._standpoint(len(self._steps))
 
-    def frame(self, n: int, region: Region | None = None, scale: float = 1.0) -> Frame:
-        """Frame n of the result, R'G'B' float32, of a region (default: all of it), reduced by `scale`."""
+    def frame(self, n: int, region: Region | None = None, scale: float | None = None) -> Frame:
+        """Frame n of the result, R'G'B' float32, of a region (default: all of it), reduced to `scale` pixels for
+        one of the source (default: as many as there are)."""
         region = self._checked(n, region)
-        result = self.footage.with_wild(n, region, self._pulled(len(self._steps), n, region).rgb)
-        return scaled(self.plan.look.applied(result), scale)
+        result = self._pulled(len(self._steps), n, self.covered(region)).rgb
+        if not any(step.treatment.reshapes for step in self._steps):
+            result = self.footage.with_wild(n, region, result)
+        return self._reduced(self.seen_under(self.plan.look).applied(result), self.format, scale)
+
+    def seen_under(self, look: Look) -> Look:
+        """A look for the shot as it stands for the result, whose values may be of another encoding."""
+        return look.behind(self.formats[0].encoding.space, self.format.encoding.space)
+
+    def covered(self, region: Region) -> Region:
+        """The piece of the result that covers a region of the source, in the result's pixels."""
+        return self._covered(len(self._steps), region)
+
+    def large_enough(self, region: Region | None) -> Region:
+        """A region of the source (default: all of it) in which the result can be judged. Raises `BadInput`."""
+        inside = (region or self.footage.whole).clipped(self.footage.info.width, self.footage.info.height)
+        for piece in (inside, self.covered(inside)):
+            if piece.shortest < LEAST_JUDGED:
+                raise BadInput(
+                    f"a region of {piece.width}×{piece.height} pixels is too small to be judged;"
+                    f" choose one of at least {LEAST_JUDGED}×{LEAST_JUDGED} inside the frame."
+                )
+        return inside
 
     def noise_left(self, n: int, region: Region | None = None) -> tuple[float, float]:
         """What the steps believe to have left of the noise's deviation: shares of luma and of chroma."""
-        picture = self._pulled(len(self._steps), n, self._checked(n, region))
+        picture = self._pulled(len(self._steps), n, self.covered(self._checked(n, region)))
         luma_share, chroma_share = np.sqrt(picture.noise.mean(axis=(1, 2)))
         return float(luma_share), float(chroma_share)
 
-    def source_frame(self, n: int, region: Region | None = None, scale: float = 1.0) -> Frame:
+    def source_frame(self, n: int, region: Region | None = None, scale: float | None = None) -> Frame:
         """The same piece of the source."""
         region = self._checked(n, region)
-        return scaled(self.footage.with_wild(n, region, self.footage.frame(n)[region.slices]), scale)
+        piece = self.footage.with_wild(n, region, self.footage.frame(n)[region.slices])
+        return self._reduced(piece, self.formats[0], scale)
 
-    def matte(self, step: int, n: int, region: Region | None = None, scale: float = 1.0) -> Array:
-        """Where step number `step` of the plan (counted from 0, acting or not) acts in frame n: H×W, 0-1."""
-        region = self._checked(n, region)
-        reach = self.plan.step(step).reach
-        wider = region.grown(reach.margin)
-        before = self._extended(self._depth(step), n, wider)
-        whole = matte(reach, before.rgb, self.profile.curve, n, wider.x, wider.y)
-        return scaled(whole[region.within(wider).slices], scale)
+    def matte(self, step: int, n: int, region: Region | None = None, scale: float | None = None) -> Array:
+        """Where step number `step` of the plan (counted from 0, acting or not) acts in frame n: H×W, 0-1, in the
+        format that the step is handed."""
+        depth, reach = self._depth(step), self.plan.step(step).reach
+        piece = self._covered(depth, self._checked(n, region))
+        wider = piece.grown(reach.margin)
+        here = self._extended(depth, n, wider)
+        whole = self._matte(depth, reach, here, n, wider)
+        return self._reduced(whole[piece.within(wider).slices], self.formats[depth], scale)
+
+    def own_view(
+        self, step: int, name: str, n: int, region: Region | None = None, scale: float | None = None
+    ) -> Array:
+        """A view that step number `step` offers of its own work: H×W or H×W×3, 0-1, in the format that the step is
+        handed. Raises `BadInput` where it offers none of that name."""
+        asked = self.plan.step(step)
+        view = next((view for view in asked.treatment.views if view.name == name), None)
+        if view is None:
+            names = ", ".join(v.name for v in asked.treatment.views) or "none"
+            raise BadInput(f"{asked.kind} has no view {name!r}; it has {names}.")
+        depth = self._depth(step)
+        given, piece = self.formats[depth], self._covered(depth, self._checked(n, region))
+        window = self._window(depth, asked, n, piece, given, given)
+        drawn = view.draw(asked.parameters, window, self._standpoint(depth))
+        return self._reduced(drawn, given, scale)
 
     def before(self, step: int, n: int, region: Region) -> Frame:
         """What step number `step` starts from in frame n, over a region."""
-        return self._pulled(self._depth(step), n, self._checked(n, region)).rgb
+        depth = self._depth(step)
+        return self._pulled(depth, n, self._covered(depth, self._checked(n, region))).rgb
+
+    def _covered(self, depth: int, region: Region) -> Region:
+        """The piece that covers a region of the source in the frame behind the first `depth` acting steps."""
+        form = self.formats[depth]
+        return form.covering(region, self.formats[0]).clipped(form.width, form.height)
 
     def _depth(self, step: int) -> int:
         """How many steps act before step number `step`."""
         return sum(s.acts for s in self.plan.steps[:step])
+
+    def _reduced(self, picture: Array, form: Format, scale: float | None) -> Array:
+        """A picture of a format, in no more than `scale` pixels to one of the source."""
+        if scale is None:
+            return picture
+        across, down = form.per_pixel_of(self.formats[0])
+        return scaled(picture, scale / across, scale / down)
 
     def _checked(self, n: int, region: Region | None) -> Region:
         if not 0 <= n < self.footage.info.frames:
@@ -194,8 +253,11 @@ class Pipeline:
             raise BadInput("the region lies outside the frame; choose one that overlaps it.")
         return region
 
+    def _standpoint(self, depth: int) -> Standpoint:
+        return Standpoint(self.footage, self.plan, self._steps[:depth], self.formats[: depth + 1])
+
     def _pulled(self, depth: int, n: int, region: Region) -> Picture:
-        """Frame n after the first `depth` acting steps, over a region inside the frame."""
+        """Frame n after the first `depth` acting steps, over a region of the frame that they hand on."""
         raise_if(self._stopped)
         if depth == 0:
             return Picture.untouched(np.ascontiguousarray(self.footage.frame(n)[region.slices]))
@@ -203,36 +265,101 @@ class Pipeline:
         return self.footage.kept(asked, lambda: self._treated(depth, n, region), _picture_bytes)
 
     def _treated(self, depth: int, n: int, region: Region) -> Picture:
-        step = self._steps[depth - 1]
-        parameters = step.parameters
-        need = step.treatment.need(parameters)
-        wider = region.grown(max(need.margin, step.reach.margin)).snapped(need.grid)
-        here = self._extended(depth - 1, n, wider)
-        kept = region.within(wider)
-        before = here.part(kept)
-        where = None
+        step, around = self._steps[depth - 1], self._standpoint(depth - 1)
+        window = self._window(depth - 1, step, n, region, self.formats[depth - 1], self.formats[depth])
+        if step.treatment.reshapes:
+            return step.treatment.apply(step.parameters, window, around)
+        before, where = window.here.part(window.inside), None
         if not step.reach.everywhere:
-            where = matte(step.reach, here.rgb, self.profile.curve, n, wider.x, wider.y)[kept.slices]
+            whole = self._matte(depth - 1, step.reach, window.here, n, window.place)
+            where = whole[window.inside.slices]
             if not where.any():
                 return before
+        return _mixed(step, where, before, step.treatment.apply(step.parameters, window, around))
+
+    def _window(self, depth: int, step: Step, n: int, wanted: Region, given: Format, handed: Format) -> Window:
+        """What a step behind the first `depth` ones works on to deliver a region of the frame that it hands on."""
+        need = step.treatment.need(step.parameters)
+        place = place_for(wanted, need, max(need.margin, step.reach.margin), given, handed)
         first, last = max(n - need.back, 0), min(n + need.ahead, self.footage.info.frames - 1)
-        window = Window(
+        return Window(
             n=n,
-            x=wider.x,
-            y=wider.y,
-            here=here,
-            wanted=kept,
+            given=given,
+            handed=handed,
+            place=place,
+            here=self._extended(depth, n, place),
+            wanted=wanted,
             neighbours=tuple(k for k in range(first, last + 1) if k != n),
-            pull=lambda k: self._extended(depth - 1, k, wider),
+            pull=lambda k: self._extended(depth, k, place),
         )
-        return _mixed(step, where, before, step.treatment.apply(parameters, window, self))
+
+    def _matte(self, depth: int, reach: Reach, here: Picture, n: int, place: Region) -> Array:
+        curve = self._standpoint(depth).profile.curve
+        return matte(reach, here.rgb, curve, n, place.x, place.y, self.formats[depth].per_pixel_of(self.formats[0]))
 
     def _extended(self, depth: int, n: int, wanted: Region) -> Picture:
         """A region that may reach beyond the frame, where the picture is mirrored outwards."""
-        inside = wanted.clipped(self.footage.info.width, self.footage.info.height)
+        inside = wanted.clipped(self.formats[depth].width, self.formats[depth].height)
         picture = self._pulled(depth, n, inside)
         noise = np.stack([extended(plane, inside, wanted) for plane in picture.noise])
         return Picture(extended(picture.rgb, inside, wanted), noise)
+
+
+def place_for(wanted: Region, need: Need, margin: int, given: Format, handed: Format) -> Region:
+    """The region of the frame handed in that a step looks at to deliver one of the frame that it hands on."""
+    return given.covering(wanted.grown(need.beyond), handed).grown(margin).snapped(need.grid)
+
+
+@dataclass(frozen=True)
+class Standpoint:
+    """Noise and motion as they are behind some steps of a plan, in the format that the last of them hands on."""
+
+    footage: Footage
+    plan: Plan
+    steps: list[Step]
+    formats: list[Format]
+
+    @cached_property
+    def profile(self) -> NoiseProfile:
+        profile = self.plan.profile
+        assert profile is not None  # a plan with steps has one, by its schema
+        for k, step in enumerate(self.steps):
+            if step.treatment.reshapes:
+                profile = self._behind(k, profile)
+        return profile
+
+    @cached_property
+    def stabiliser(self) -> Stabiliser:
+        def made() -> Stabiliser:
+            return Stabiliser.of(self.profile)
+
+        return self.footage.kept(("stabiliser", self._told(len(self.steps))), made, lambda _: 9 * 4 * POINTS)
+
+    def motion(self, n: int, neighbour: int) -> Track:
+        """Motion of the source, in pixels of the format."""
+        return self.footage.motion(n, neighbour).scaled(*self.formats[-1].per_pixel_of(self.formats[0]))
+
+    def _behind(self, k: int, profile: NoiseProfile) -> NoiseProfile:
+        """The profile behind step k, found by showing it noise."""
+        step, given, handed = self.steps[k], self.formats[k], self.formats[k + 1]
+        need, wanted = step.treatment.need(step.parameters), Region(0, 0, SIDE, SIDE)
+        place = place_for(wanted, need, need.margin, given, handed)
+        here = Standpoint(self.footage, self.plan, self.steps[:k], self.formats[: k + 1])
+
+        def through(rgb: Frame) -> Frame:
+            picture = Picture.untouched(rgb)
+            window = Window(0, given, handed, place, picture, wanted, (), lambda _: picture)
+            return step.treatment.apply(step.parameters, window, here).rgb
+
+        def found() -> NoiseProfile:
+            return profile_behind(profile, place, through)
+
+        return self.footage.kept(("profile", self._told(k + 1)), found, lambda _: 1 << 16)
+
+    def _told(self, steps: int) -> str:
+        """What names the format and the noise behind the first steps."""
+        reshaping = [s for s in self.steps[:steps] if s.treatment.reshapes]
+        return Plan(profile=self.plan.profile, steps=reshaping).digest() if reshaping else repr(self.plan.profile)
 
 
 def _picture_bytes(picture: Picture) -> int:

@@ -9,7 +9,8 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_valida
 
 from .colour.look import Look
 from .errors import BadInput, BadPlan
-from .measure.profile import NoiseProfile, first_problem
+from .format import Format
+from .noise.profile import NoiseProfile, first_problem
 from .reach.model import Reach
 from .treat import TREATMENTS, Parameters, Treatment
 
@@ -45,6 +46,10 @@ class Step(BaseModel):
             self.treatment.parameters.model_validate(self.settings)
         except ValidationError as error:
             raise ValueError(f"{self.kind} settings: {first_problem(error)}") from error
+        if self.treatment.reshapes and not (
+            self.mix == 100 and self.channels == ChannelMix() and self.reach == Reach()
+        ):
+            raise ValueError(f"{self.kind} changes the whole frame; it has no Mix, channels or Reach")
         return self
 
     @property
@@ -96,6 +101,26 @@ class Plan(BaseModel):
             raise BadPlan(first_problem(error)) from error
         return self.model_copy(update={"steps": [*self.steps[:number], changed, *self.steps[number + 1 :]]})
 
+    def formats(self, source: Format) -> list[Format]:
+        """The format of the source, and behind each step that acts. Raises `BadInput` for sizes out of range."""
+        found = [source]
+        for step in self.steps:
+            hands_on = step.treatment.hands_on if step.acts else None
+            if hands_on:
+                found.append(hands_on(step.parameters, found[-1]))
+            elif step.acts:
+                found.append(found[-1])
+        return found
+
+    def format_before(self, source: Format, step: int) -> Format:
+        """The format that step number `step` is handed, acting or not."""
+        return self.model_copy(update={"steps": self.steps[:step]}).formats(source)[-1]
+
+    def reshaping(self) -> Plan:
+        """The steps that change size or colour, alone."""
+        steps = [step for step in self.steps if step.acts and step.treatment.reshapes]
+        return self.model_copy(update={"steps": steps, "look": Look()})
+
     def draft(self) -> Plan:
         """The plan without the steps that look at other frames: a coarse picture in a fraction of the time."""
         needs = [step.treatment.need(step.parameters) for step in self.steps]
@@ -110,13 +135,23 @@ class Plan(BaseModel):
             for s in self.steps[:steps]
             if s.acts
         ]
-        told = repr(acting) + (self.profile.model_dump_json() if self.profile and acting else "")
+        told = repr(acting) + (_told_of(self.profile) if self.profile and acting else "")
         told += self.look.digest() if steps is None else ""
         return _hashed(told)
 
     def matte_digest(self, step: int) -> str:
         """A hash of all that decides the matte of a step, acting or not. Raises `BadInput`."""
         return _hashed(f"{self.digest(step)}{self.step(step).reach!r}{self.profile!r}")
+
+    def view_digest(self, step: int) -> str:
+        """A hash of all that decides the own views of a step, acting or not. Raises `BadInput`."""
+        asked = self.step(step)
+        return _hashed(f"{self.digest(step)}{asked.kind}{asked.parameters!r}{self.profile!r}")
+
+
+def _told_of(profile: NoiseProfile) -> str:
+    """All of a profile; one without coherence is told as by releases that knew none: what they kept stays."""
+    return profile.model_dump_json(exclude=None if profile.coherence else {"coherence"})
 
 
 def _hashed(told: str) -> str:

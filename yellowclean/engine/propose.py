@@ -7,16 +7,18 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
+from pydantic import ValidationError
 
-from .chain import frames_each_side, noise_chain
 from .colour.opponent import chroma_sigma
+from .errors import BadPlan
+from .format import Format
 from .frames import CV_SCALE
-from .judge.ladder import Rung, Stop, suggested_stop
-from .measure.profile import NoiseCurve, NoiseProfile
-from .measure.survey import TOLERANCES, SurveyReport
-from .motion import STANDS, Movement
-from .plan import Plan
+from .judge.ladder import Stop, suggested_stop
+from .measure.report import TOLERANCES, Rung, SurveyReport
+from .noise.profile import NoiseCurve, NoiseProfile, first_problem
+from .plan import Plan, Step
 from .reach.model import Reach, Tones
+from .treat import TREATMENTS, Amount, Case, Treatment
 
 LEVEL_PRESENT = 0.01
 """Share of the pixels from which on a level counts as present."""
@@ -52,31 +54,52 @@ class _Judged:
         return self.stop.strength
 
 
-def propose(report: SurveyReport, profile: NoiseProfile | None = None) -> Plan:
-    """A plan for a surveyed shot; without steps when nothing lies outside its tolerance.
+def propose(
+    report: SurveyReport, profile: NoiseProfile | None = None, *,
+    scale: float | tuple[int, int] | None = None, space: str | None = None,
+) -> Plan:  # fmt: skip
+    """A plan for a surveyed shot; without steps when nothing lies outside its tolerance and nothing is asked for.
 
-    `profile` replaces the shot's own one, for example a saved profile of the same camera and ISO.
+    `profile` replaces the shot's own one, for example a saved profile of the same camera and ISO. `scale` asks for
+    another size (a factor, or width and height in pixels), `space` for another colour encoding, by name. Every
+    treatment says for itself what it would do. Raises `BadPlan` for a size or encoding that there is none of.
     """
-    used, rungs = profile or report.profile, report.ladder
+    case = _case(report, profile or report.profile, scale, space)
+    try:
+        return Plan(profile=case.profile, steps=[s for t in TREATMENTS.values() if (s := _step(t, case))])
+    except ValidationError as error:
+        raise BadPlan(first_problem(error)) from error
+
+
+def _step(treatment: Treatment, case: Case) -> Step | None:
+    proposal = treatment.propose(case) if treatment.propose else None
+    if proposal is None:
+        return None
+    return Step(kind=treatment.kind, settings=proposal.settings, reach=proposal.reach, reason=proposal.reason)
+
+
+def _case(
+    report: SurveyReport, used: NoiseProfile, scale: float | tuple[int, int] | None, space: str | None
+) -> Case:
+    rungs = report.ladder
     tolerance = TOLERANCES | {finding.kind: finding.tolerance for finding in report.findings}
     luma = _judged("luma", used.typical_cv("luma"), tolerance["noise"], report)
     chroma = _beside(luma, _judged("chroma", used.chroma_cv, tolerance["colour noise"], report), report)
-    if not (luma.amount or chroma.amount):
-        return Plan(profile=used)
     reach = _where_the_noise_lives(used.curve, luma.limit, chroma.limit)
-    difference = rungs[0].difference if rungs else 1.0
-    steps = noise_chain(
-        report.media.frames,
-        report.movement,
-        luma.amount,
-        chroma.amount,
-        reach,
-        difference=difference,
-        carried=used.carried,
+    return Case(
+        frames=report.media.frames,
+        format=Format.of(report.media),
+        findings={finding.kind: finding for finding in report.findings},
+        profile=used,
+        movement=report.movement,
+        luma=Amount(luma.amount, _of_amount(luma, rungs)),
+        chroma=Amount(chroma.amount, _of_amount(chroma, rungs)),
+        reach=reach,
+        where=_of_reach(reach),
+        difference=rungs[0].difference if rungs else 1.0,
+        scale=scale,
+        space=space,
     )
-    told = " ".join([_of_amount(luma, rungs), _of_amount(chroma, rungs), _of_reach(reach)]).strip()
-    reasons = {"temporal": _of_frames(report.movement, used.carried), "spatial": told}
-    return Plan(profile=used, steps=[step.model_copy(update={"reason": reasons[step.kind]}) for step in steps])
 
 
 def _judged(signal: Signal, sigma: float, limit: float, report: SurveyReport) -> _Judged:
@@ -107,14 +130,6 @@ def _where_the_noise_lives(curve: NoiseCurve, luma_limit: float, chroma_limit: f
     if share[levels > top + SHOULDER_CV].sum() < WORTH_KEEPING * share.sum():
         return Reach()
     return Reach(tones=Tones(high_cv=min(top, CV_SCALE), soft_cv=SHOULDER_CV))
-
-
-def _of_frames(movement: Movement, carried: bool) -> str:
-    count = frames_each_side(movement, carried=carried)
-    side = "1 frame each side still matches" if count == 1 else f"{count} frames each side still match"
-    if movement.standing >= STANDS:
-        return f"{100 * movement.standing:.0f} % of the picture stands still: {side}."
-    return f"Motion of up to {movement.px:.0f} px a frame: {side}."
 
 
 def _of_amount(judged: _Judged, rungs: Sequence[Rung]) -> str:

@@ -13,17 +13,18 @@ from pathlib import Path
 from pydantic import BaseModel, Field
 
 from .errors import BadInput
+from .format import Format
 from .frames import Progress, StopCheck, never, raise_if
-from .judge.patches import PatchBeforeAfter, comparable, patch_before_after
+from .judge.patches import LEAST_PIECE, PatchBeforeAfter, comparable, patch_before_after
 from .measure.noise import measure_noise
-from .measure.patch import PatchReading
-from .measure.profile import NoiseCurve
-from .measure.survey import SurveyReport
+from .measure.patch import Patch, PatchReading
+from .measure.report import SurveyReport
 from .media import Destination, MediaInfo, Source, VideoSource, files_of, open_source, open_writer
 from .media.planes import Plane
 from .media.sequence_writer import outputs_of, write_member
 from .media.video_writer import VideoWriter
 from .media.writers import Writer
+from .noise.profile import NoiseCurve
 from .pipeline import Footage, Pipeline
 from .plan import Plan
 
@@ -53,7 +54,7 @@ def render(
     chosen = frames_in(source.info, frames)
     check_apart(outputs_of(target, source.info, chosen), inputs_of(source.info, plan))
     pipeline = Pipeline(Footage(source), plan, stopped=stopped)
-    with _writer(target, source, chosen) as writer:
+    with _writer(target, source, plan, chosen) as writer:
         for count, n in enumerate(chosen):
             raise_if(stopped)
             writer.write(pipeline.frame(n))
@@ -61,10 +62,15 @@ def render(
                 progress((count + 1) / len(chosen))
 
 
-def _writer(target: Destination, source: Source, chosen: range, *, audio: bool = True) -> Writer:
-    """A writer of the frames `chosen` of a source."""
+def told_of_result(info: MediaInfo, plan: Plan) -> MediaInfo:
+    """What the files of a plan's result say, where the source's say `info`."""
+    return plan.formats(Format.of(info))[-1].told(info)
+
+
+def _writer(target: Destination, source: Source, plan: Plan, chosen: range, *, audio: bool = True) -> Writer:
+    """A writer of the frames `chosen` of a plan's result."""
     info = source.info
-    told = info.model_copy(update={"frames": len(chosen)})
+    told = told_of_result(info, plan).model_copy(update={"frames": len(chosen)})
     audio_from = Path(info.path) if audio and info.kind == "video" and info.audio else None
     return open_writer(target, told, first=chosen.start, audio_from=audio_from, source=source)
 
@@ -124,29 +130,30 @@ def render_segment(
     """Make one segment, unless it exists."""
     if segment_done(target, pipeline.footage.info, folder, piece):
         return
-    source = pipeline.footage.source
+    source, plan = pipeline.footage.source, pipeline.plan
+    told = told_of_result(source.info, plan)
     if target.format.is_sequence:
         target.partial.mkdir(exist_ok=True)
         for n in piece:
             raise_if(stopped)
-            write_member(target, source.info, n, pipeline.frame(n), source)
+            write_member(target, told, n, pipeline.frame(n), source)
         return
-    lossless = Destination(segment_file(folder, piece), target.format.segment(source.info))
-    with _writer(lossless, source, piece, audio=False) as writer:
+    lossless = Destination(segment_file(folder, piece), target.format.segment(told))
+    with _writer(lossless, source, plan, piece, audio=False) as writer:
         for n in piece:
             raise_if(stopped)
             writer.write(pipeline.frame(n))
 
 
 def assemble(
-    target: Destination, source: Source, chosen: range, folder: Path,
+    target: Destination, source: Source, plan: Plan, chosen: range, folder: Path,
     progress: Progress | None = None, stopped: StopCheck = never,
 ) -> None:  # fmt: skip
     """Join all segments into the target and give it its name."""
     if target.format.is_sequence:
         target.publish()
         return
-    with _writer(target, source, chosen) as writer:
+    with _writer(target, source, plan, chosen) as writer:
         assert isinstance(writer, VideoWriter)
         for count, planes in enumerate(_segment_planes(chosen, folder)):
             raise_if(stopped)
@@ -182,12 +189,14 @@ def delivery_report(
         curve = measured.profile.curve if measured else plan.profile.curve if plan.profile else None
         here = [r for r in patches if r.patch.frame in chosen and curve and comparable(r, curve)]
         flat = here or _patches_of_middle(source, chosen, curve)
+        pipeline = Pipeline(Footage(source), plan)
+        flat = [r for r in flat if pipeline.covered(r.patch.region).shortest >= LEAST_PIECE]
         return DeliveryReport(
             path=str(target.path),
             format=target.format.title,
             frames=len(chosen),
             first_frame=chosen.start,
-            patches=[_written_patch(r, source.info, written, chosen) for r in flat],
+            patches=[_written_patch(r.patch, pipeline, written, chosen) for r in flat],
             look_baked=not plan.look.plain,
             damaged=sorted(damaged & set(chosen)),
         )
@@ -195,11 +204,12 @@ def delivery_report(
         written.close()
 
 
-def _written_patch(reading: PatchReading, info: MediaInfo, written: Source, chosen: range) -> PatchBeforeAfter:
+def _written_patch(patch: Patch, pipeline: Pipeline, written: Source, chosen: range) -> PatchBeforeAfter:
     """A patch of the source and what stands in its place in what was written."""
-    number = info.first_number + reading.patch.frame - written.info.first_number
-    n = number if written.info.kind == "sequence" else reading.patch.frame - chosen.start
-    return patch_before_after(reading, written.read(n)[reading.patch.region.slices])
+    number = pipeline.footage.info.first_number + patch.frame - written.info.first_number
+    n = number if written.info.kind == "sequence" else patch.frame - chosen.start
+    source = pipeline.reference.frame(patch.frame, patch.region)
+    return patch_before_after(patch, source, written.read(n)[pipeline.covered(patch.region).slices])
 
 
 def _patches_of_middle(source: Source, chosen: range, curve: NoiseCurve | None) -> list[PatchReading]:

@@ -16,9 +16,9 @@ from ..engine.colour.look import Look
 from ..engine.errors import BadInput
 from ..engine.judge.patches import Remaining
 from ..engine.measure.findings import Finding
-from ..engine.measure.profile import NoiseProfile, profile_from_json
-from ..engine.measure.survey import SurveyReport, with_tolerances
+from ..engine.measure.report import SurveyReport, with_tolerances
 from ..engine.media import MediaInfo, fingerprint, stamp
+from ..engine.noise.profile import NoiseProfile, profile_from_json
 from ..engine.plan import Plan, plan_from_json
 from .managers import WorkQuerySet
 

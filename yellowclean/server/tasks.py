@@ -15,9 +15,9 @@ from django_tasks import task
 from ..engine.errors import Cancelled, YellowCleanError
 from ..engine.frames import Progress, StopCheck
 from ..engine.measure.patch import Patch
-from ..engine.measure.survey import survey
 from ..engine.media import OUTPUT_FORMATS, Destination, open_source
 from ..engine.render import assemble, delivery_report, segment_done, segments
+from ..engine.survey import survey
 from .cluster import client
 from .models import Render, State, Survey, Work
 from .segments import STOP_FILE, make_segment
@@ -66,7 +66,7 @@ def _render(work: Render) -> None:
     stopped, report = _cancel_check(work), _reporter(work)
     _spread(work, target, chosen, lambda share: report(0.85 * share), stopped)
     with closing(open_source(work.shot.path, work.shot.index_file)) as source:
-        assemble(target, source, chosen, folder, lambda share: report(0.85 + 0.13 * share), stopped)
+        assemble(target, source, work.plan, chosen, folder, lambda share: report(0.85 + 0.13 * share), stopped)
         delivery = delivery_report(source, target, chosen, work.plan, measured=work.shot.report)
     work.shot.require_footage()
     for piece in folder.glob("frames_*.mkv"):

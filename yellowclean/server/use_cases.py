@@ -13,12 +13,13 @@ from django.db import transaction
 
 from ..engine.colour.look import Look, lut_checked
 from ..engine.errors import BadInput
+from ..engine.format import Format
 from ..engine.frames import never
 from ..engine.judge.patches import Remaining, remaining
 from ..engine.measure.patch import Patch
-from ..engine.measure.profile import NoiseProfile
-from ..engine.measure.survey import SurveyReport, finding_kinds
+from ..engine.measure.report import SurveyReport, finding_kinds
 from ..engine.media import OUTPUT_FORMATS, SEQUENCE_ENDINGS, fingerprint, probe, sequence_files, stamp
+from ..engine.noise.profile import NoiseProfile
 from ..engine.plan import Plan, Step
 from ..engine.propose import propose
 from ..engine.render import frames_in
@@ -131,8 +132,14 @@ def new_version(shot: Shot, plan: Plan, note: str = "", label: str | None = None
     if label is None:
         raise BadInput(f"{shot.name}: all versions A to Z are taken; delete one first.")
     return PlanVersion.objects.create(
-        shot=shot, label=label, document=unbaked(plan).model_dump(mode="json", by_alias=True), note=note
+        shot=shot, label=label, document=accepted(shot, plan).model_dump(mode="json", by_alias=True), note=note
     )
+
+
+def accepted(shot: Shot, plan: Plan) -> Plan:
+    """The plan, which is refused where it holds a look, or asks for a frame that there cannot be."""
+    plan.formats(Format.of(shot.info))
+    return unbaked(plan)
 
 
 def unbaked(plan: Plan) -> Plan:

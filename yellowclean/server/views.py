@@ -19,6 +19,7 @@ from .. import engine
 from ..engine.cache import Memory
 from ..engine.colour.look import PLAIN, Look
 from ..engine.errors import BadInput
+from ..engine.format import Format
 from ..engine.frames import Array, Frame, Region, StopCheck, as_uint8, screen_dither
 from ..engine.judge.closer import Signal, amplified, signal_of, stress_level, stressed
 from ..engine.judge.overwork import Overwork, overwork
@@ -27,7 +28,7 @@ from ..engine.pipeline import Footage, Pipeline
 from ..engine.plan import Plan
 from .models import Shot
 
-View = Literal["source", "result", "removed", "reach"]
+View = Literal["source", "result", "removed", "reach", "own"]
 OPEN_SHOTS, OPEN_PLANS = 3, 4
 
 
@@ -93,8 +94,9 @@ def pipeline_for(shot: Shot, plan: Plan, stopped: StopCheck) -> Pipeline:
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """One view of frame `n`; `step` counts from 0 and says whose matte the view "reach" shows; `stress` is in
-    percent, `gain` that of what was removed."""
+    """One view of frame `n`; `step` counts from 0 and says whose matte the view "reach" shows, and whose view `own`
+    the view "own". `scale` is in pixels to one of the source, `stress` in percent, `gain` that of what was
+    removed."""
 
     n: int
     view: View
@@ -105,18 +107,37 @@ class Asked:
     signal: Signal = "all"
     stress: float = 0.0
     gain: float = 8.0
+    own: str = ""
 
 
-def picture(shot: Shot, plan: Plan, asked: Asked, stopped: StopCheck) -> bytes:
-    """A lossless PNG of a view, from the cache where it was made before."""
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """A lossless PNG, and the area that it covers: x, y, width and height in pixels of the source."""
+
+    png: bytes
+    area: tuple[float, float, float, float]
+
+
+def picture(shot: Shot, plan: Plan, asked: Asked, stopped: StopCheck) -> Shown:
+    """A view, from the cache where it was made before."""
     shot.require_footage()
-    content = "" if asked.view == "source" else content_of(plan, asked.step if asked.view == "reach" else None)
+    content = "" if asked.view == "source" else content_of(plan, asked.view, asked.step)
     key = hashlib.sha256(f"{_engine()}{shot.fingerprint}{content}{asked}".encode()).hexdigest()
     kept: bytes | None = _pictures().get(key)
     if kept is None:
         kept = png(_dithered(_view(pipeline_for(shot, plan, stopped), asked), asked))
         _pictures().set(key, kept)
-    return kept
+    return Shown(kept, _area(Format.of(shot.info), plan, asked))
+
+
+def _area(source: Format, plan: Plan, asked: Asked) -> tuple[float, float, float, float]:
+    """What a picture covers: whole pixels of its own format, which may be a little more than was asked for."""
+    shown = source if asked.view == "source" else plan.formats(source)[-1]
+    if asked.view in {"reach", "own"}:
+        shown = plan.format_before(source, asked.step)
+    piece = shown.covering((asked.region or source.whole).clipped(source.width, source.height), source)
+    across, down = shown.per_pixel_of(source)
+    return piece.x / across, piece.y / down, piece.width / across, piece.height / down
 
 
 def picture_key(shot: Shot) -> str:
@@ -124,15 +145,17 @@ def picture_key(shot: Shot) -> str:
     return f"{_engine()[:8]}{shot.fingerprint[:12]}"
 
 
-def content_of(plan: Plan, matte_of: int | None = None) -> str:
-    """What a plan's result is known by, or the matte of one of its steps."""
-    return plan.digest() if matte_of is None else plan.matte_digest(matte_of)
+def content_of(plan: Plan, view: View = "result", step: int = 0) -> str:
+    """What a plan's result is known by, or a view of one of its steps."""
+    if view == "reach":
+        return plan.matte_digest(step)
+    return plan.view_digest(step) if view == "own" else plan.digest()
 
 
 def judged(shot: Shot, plan: Plan, frames: list[int], region: Region, stopped: StopCheck) -> tuple[str, Overwork]:
     """A version's damage, and the key that its maps are kept under."""
     pipeline = pipeline_for(shot, plan, stopped)
-    region = pipeline.footage.large_enough(region)
+    region = pipeline.large_enough(region)
     told = f"{_engine()}{shot.fingerprint}{plan.digest()}{frames}{region}"
     key = hashlib.sha256(told.encode()).hexdigest()[:24]
     kept: str | None = _pictures().get(f"overwork {key}")
@@ -155,14 +178,20 @@ def _view(pipeline: Pipeline, asked: Asked) -> Frame:
     where = asked.n, asked.region, asked.scale
     if asked.view == "reach":
         return np.repeat(pipeline.matte(asked.step, *where)[..., None], 3, axis=2).astype(np.float32)
+    if asked.view == "own":
+        drawn = pipeline.own_view(asked.step, asked.own, *where)
+        return drawn if drawn.ndim == 3 else np.repeat(drawn[..., None], 3, axis=2).astype(np.float32)
     if asked.view == "removed":
-        removed = amplified(pipeline.source_frame(*where) - pipeline.frame(*where), asked.gain)
+        removed = amplified(pipeline.reference.frame(*where) - pipeline.frame(*where), asked.gain)
         return signal_of(removed, asked.signal)
     frame = pipeline.source_frame(*where) if asked.view == "source" else pipeline.frame(*where)
-    frame = signal_of(asked.look.applied(frame), asked.signal)
+    shown, look = pipeline.source_frame, asked.look
+    if asked.view == "result":
+        shown, look = pipeline.reference.frame, pipeline.seen_under(look)
+    frame = signal_of(look.applied(frame), asked.signal)
     if not asked.stress:
         return frame
-    return stressed(frame, asked.stress, stress_level(asked.look.applied(pipeline.source_frame(asked.n)[::4, ::4])))
+    return stressed(frame, asked.stress, stress_level(look.applied(shown(asked.n)[::4, ::4])))
 
 
 def _dithered(picture: Array, asked: Asked) -> Array:

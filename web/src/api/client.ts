@@ -75,12 +75,12 @@ function lineOf(error: unknown, status: number): string {
   return `The application reported an error (${status}).`;
 }
 
-export type View = "source" | "result" | "removed" | "reach";
+export type View = "source" | "result" | "removed" | "reach" | "own";
 
 /** What is on one side of a comparison: the source, a version's view, or a still. */
 export type Side =
   | { kind: "source" }
-  | { kind: "version"; version: Version; view: Exclude<View, "source">; step: number }
+  | { kind: "version"; version: Version; view: Exclude<View, "source">; step: number; own?: string }
   | { kind: "still"; still: Still };
 
 export const SOURCE: Side = { kind: "source" };
@@ -93,13 +93,30 @@ export interface Place {
   look?: boolean;
 }
 
+/** What names the content of a version's view. */
+function keyOf(version: Version, view: View, step: number): string {
+  if (view === "reach") return version.matte_keys[step] ?? "";
+  return view === "own" ? (version.view_keys[step] ?? "") : version.key;
+}
+
+/** What the frames of a side are, where it is not the source. */
+export function formatOf(side: Side): Version["format"] {
+  if (side.kind === "source") return null;
+  return side.kind === "version" ? side.version.format : side.still.format;
+}
+
+/** Pixels of a side to one of the source, where it has more of them; a reduced picture is never asked for more. */
+export function densityOf(side: Side): number {
+  return Math.max(formatOf(side)?.per_pixel ?? 1, 1);
+}
+
 /** What names a place of a side to the server; equal texts are equal pictures. */
 export function placeQuery(shot: PictureShot, side: Side, place: Place): URLSearchParams {
   const query = new URLSearchParams({ n: String(side.kind === "still" ? side.still.n : place.n) });
   let key = shot.picture_key;
   if (side.kind === "version") {
     query.set("version_id", String(side.version.id));
-    key += side.view === "reach" ? side.version.matte_keys[side.step] : side.version.key;
+    key += keyOf(side.version, side.view, side.step);
   } else if (side.kind === "still") {
     query.set("still_id", String(side.still.id));
     key += side.still.key;
@@ -120,8 +137,10 @@ export function placeQuery(shot: PictureShot, side: Side, place: Place): URLSear
 export function pictureAddress(shot: PictureShot, side: Side, place: Place): string {
   const query = placeQuery(shot, side, place);
   query.set("view", side.kind === "version" ? side.view : side.kind === "still" ? "result" : "source");
-  if (side.kind === "version" && side.view === "reach") query.set("step", String(side.step));
-  query.set("scale", (place.scale ?? 1).toFixed(5));
+  if (side.kind === "version" && (side.view === "reach" || side.view === "own"))
+    query.set("step", String(side.step));
+  if (side.kind === "version" && side.view === "own") query.set("own", side.own ?? "");
+  query.set("scale", Math.min(place.scale ?? 1, densityOf(side)).toFixed(5));
   return `/api/shots/${shot.id}/frame?${query}`;
 }
 

@@ -30,6 +30,13 @@
     { view: "reach", label: "Reach" },
   ];
 
+  const choosingInset = $derived(bench.pick?.name === "inset");
+
+  function chooseInset() {
+    const take = (x: number, y: number) => (bench.compare.inset = { x, y });
+    bench.pick = choosingInset ? null : { name: "inset", take };
+  }
+
   /** A name that is refused is not left standing. */
   async function rename(field: HTMLInputElement) {
     await bench.versions.tell({ label: field.value });
@@ -154,10 +161,9 @@
         </label>
         <span class="grow"></span>
         <button
-          class={["btn btn-xs", bench.choosingInset && "btn-active"]}
-          aria-pressed={bench.choosingInset}
-          onclick={() => (bench.choosingInset = !bench.choosingInset)}
-          >{bench.choosingInset ? "Click a spot" : "Inset"}</button
+          class={["btn btn-xs", choosingInset && "btn-active"]}
+          aria-pressed={choosingInset}
+          onclick={chooseInset}>{choosingInset ? "Click a spot" : "Inset"}</button
         >
         <button class="btn btn-xs" onclick={bench.compare.keep}>Keep still</button>
       </div>

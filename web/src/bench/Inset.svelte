@@ -21,7 +21,7 @@
 
   function addressOf(side: Side): string {
     if (!bench.shot) return "";
-    const where = { n: bench.n, region, look: bench.looks.on };
+    const where = { n: bench.n, region, scale: compare.magnified, look: bench.looks.on };
     return pictureAddress(bench.shot, side, where) + closerQuery(bench.closer);
   }
 </script>

@@ -58,6 +58,11 @@
       <input type="checkbox" class="checkbox checkbox-xs" bind:checked={bakeLook} />
       Bake the look in (without this the file keeps the shot’s own values)
     </label>
+    {#if bench.version?.format?.beside_source}
+      <p class="pb-2" data-testid="result-format">
+        The result differs from the shot: {bench.version.format.beside_source}.
+      </p>
+    {/if}
     <p class="text-[13px] text-quiet">
       Frame rate, colour tags, start timecode and sound are carried over. The file appears only when it is
       complete.

@@ -1,9 +1,12 @@
 <script lang="ts">
   import type { Step, Treatment } from "../api/client";
   import type { Bench } from "./bench.svelte";
+  import ChoiceControl from "./ChoiceControl.svelte";
   import NumberControl from "./NumberControl.svelte";
+  import NumbersControl from "./NumbersControl.svelte";
+  import { pixelAt } from "./pointer.svelte";
   import ReachEditor from "./ReachEditor.svelte";
-  import { CHANNELS, controlsOf, MIX } from "./schema";
+  import { CHANNELS, choicesOf, controlsOf, MIX, numbersOf, type Numbers } from "./schema";
 
   interface Props {
     bench: Bench;
@@ -14,7 +17,9 @@
   const { bench, index, step, treatment }: Props = $props();
   let open = $state(false);
   const controls = $derived(controlsOf(treatment.parameters));
-  const settings = $derived((step.settings ?? {}) as Record<string, number>);
+  const choices = $derived(choicesOf(treatment.parameters));
+  const numbers = $derived(numbersOf(treatment.parameters));
+  const settings = $derived((step.settings ?? {}) as Record<string, number | string | boolean | number[]>);
   const channels = $derived((step.channels ?? {}) as Record<string, number>);
   const last = $derived((bench.version?.plan.steps?.length ?? 1) - 1);
   const marks = $derived(
@@ -43,6 +48,22 @@
     if (control) void bench.strip.start(index, control);
   }
 
+  function pickOf(numbers: Numbers): string {
+    return `${index} ${numbers.name}`;
+  }
+
+  /** Take a point, or the source's colour there, from a click on the picture. */
+  function pick(numbers: Numbers) {
+    const name = pickOf(numbers);
+    const set = (value: number[]) => change({ settings: { ...settings, [numbers.name]: value } });
+    const colour = async (x: number, y: number) => {
+      const pixel = await pixelAt(bench, x, y);
+      if (pixel) set(pixel.source);
+    };
+    const take = (x: number, y: number) => (numbers.parts.length === 2 ? set([x, y]) : void colour(x, y));
+    bench.pick = bench.pick?.name === name ? null : { name, take };
+  }
+
   function change(part: Partial<Step>) {
     bench.versions.changeStep(index, part);
   }
@@ -69,30 +90,62 @@
       {#each controls as control (control.name)}
         <NumberControl
           {control}
-          value={settings[control.name] ?? control.standard}
+          value={Number(settings[control.name] ?? control.standard)}
           onchange={(value) => change({ settings: { ...settings, [control.name]: value } })}
         />
       {/each}
-      <NumberControl control={MIX} value={step.mix ?? 100} onchange={(mix) => change({ mix })} />
-      <details class="pt-0.5">
-        <summary class="cursor-pointer">Channels</summary>
-        {#each CHANNELS as control (control.name)}
-          <NumberControl
-            {control}
-            value={channels[control.name] ?? 100}
-            onchange={(value) =>
-              change({ channels: { r: 100, g: 100, b: 100, ...channels, [control.name]: value } })}
-          />
-        {/each}
-      </details>
-      <ReachEditor {bench} step={index} />
-      <div class="flex items-center gap-1.5 border-t border-rule pt-1.5">
-        <select class="select grow select-xs" bind:value={tried} aria-label="Setting to try">
-          {#each controls as control (control.name)}<option value={control.name}>{control.title}</option
-            >{/each}
-        </select>
-        <button class="btn btn-xs" onclick={tryOut}>Test strip</button>
-      </div>
+      {#each choices as choice (choice.name)}
+        <ChoiceControl
+          {choice}
+          value={(settings[choice.name] ?? choice.standard) as string | boolean}
+          onchange={(value) => change({ settings: { ...settings, [choice.name]: value } })}
+        />
+      {/each}
+      {#each numbers as several (several.name)}
+        <NumbersControl
+          numbers={several}
+          value={(settings[several.name] ?? several.standard) as number[]}
+          onchange={(value) => change({ settings: { ...settings, [several.name]: value } })}
+          picking={bench.pick?.name === pickOf(several)}
+          pick={() => pick(several)}
+        />
+      {/each}
+      {#if treatment.views.length}
+        <div class="flex flex-wrap gap-1.5 py-1">
+          {#each treatment.views as view (view.name)}
+            {@const showing =
+              bench.view === "own" && bench.own.step === index && bench.own.name === view.name}
+            <button
+              class={["btn btn-xs", showing && "btn-active"]}
+              aria-pressed={showing}
+              title={view.help}
+              onclick={() => bench.toggleOwn(index, view.name)}>Show {view.title.toLowerCase()}</button
+            >
+          {/each}
+        </div>
+      {/if}
+      {#if !treatment.reshapes}
+        <NumberControl control={MIX} value={step.mix ?? 100} onchange={(mix) => change({ mix })} />
+        <details class="pt-0.5">
+          <summary class="cursor-pointer">Channels</summary>
+          {#each CHANNELS as control (control.name)}
+            <NumberControl
+              {control}
+              value={channels[control.name] ?? 100}
+              onchange={(value) =>
+                change({ channels: { r: 100, g: 100, b: 100, ...channels, [control.name]: value } })}
+            />
+          {/each}
+        </details>
+        <ReachEditor {bench} step={index} />
+        <div class="flex items-center gap-1.5 border-t border-rule pt-1.5">
+          <select class="select grow select-xs" bind:value={tried} aria-label="Setting to try">
+            {#each controls as control (control.name)}<option value={control.name}>{control.title}</option
+              >{/each}
+          </select>
+          <button class="btn btn-xs" onclick={tryOut}>Test strip</button>
+        </div>
+      {/if}
       <div class="flex gap-1.5 pt-2">
         <button class="btn btn-xs" onclick={() => bench.handover.copy(step)}>Copy</button>
         <button class="btn btn-xs" onclick={() => bench.versions.repeatStep(index)}>Repeat</button>

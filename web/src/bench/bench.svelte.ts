@@ -29,6 +29,7 @@ import { History, type Direction } from "./history.svelte";
 import { LookDesk } from "./look.svelte";
 import { OverworkDesk } from "./overwork.svelte";
 import { Player } from "./player.svelte";
+import type { Pick } from "./pointer.svelte";
 import { ReachDesk } from "./reach.svelte";
 import { StripDesk } from "./strip.svelte";
 import { VersionDesk } from "./versions.svelte";
@@ -61,9 +62,12 @@ export class Bench {
   versionId = $state<number | null>(null);
   n = $state(0);
   view = $state<View>("source");
+  /** The step whose own view is shown, and which of them. */
+  own = $state({ step: 0, name: "" });
   zoom = $state<number | null>(null);
   centre = $state<{ x: number; y: number } | null>(null);
-  choosingInset = $state(false);
+  /** Waiting for a click on the picture: for the inset, or for a setting. */
+  pick = $state<Pick | null>(null);
   /** The part of the frame that is seen. */
   visible = $state.raw<Box | null>(null);
   drawing = $state(false);
@@ -75,14 +79,14 @@ export class Bench {
 
   readonly history: History;
   /** Where the steps act, as one works on it. */
-  readonly reach = new ReachDesk(this);
-  readonly strip = new StripDesk(this);
-  readonly versions = new VersionDesk(this);
-  readonly compare = new CompareDesk(this);
-  readonly looks = new LookDesk(this);
-  readonly handover = new HandoverDesk(this);
-  readonly overwork = new OverworkDesk(this);
-  readonly player = new Player(this);
+  readonly reach: ReachDesk = new ReachDesk(this);
+  readonly strip: StripDesk = new StripDesk(this);
+  readonly versions: VersionDesk = new VersionDesk(this);
+  readonly compare: CompareDesk = new CompareDesk(this);
+  readonly looks: LookDesk = new LookDesk(this);
+  readonly handover: HandoverDesk = new HandoverDesk(this);
+  readonly overwork: OverworkDesk = new OverworkDesk(this);
+  readonly player: Player = new Player(this);
 
   readonly version = $derived<Version | null>(this.shot?.plans.find((v) => v.id === this.versionId) ?? null);
   /** The curve of the saved profile that is chosen. */
@@ -100,7 +104,8 @@ export class Bench {
   readonly shown = $derived<View>(
     !this.version
       ? "source"
-      : this.view === "reach" && !this.version.plan.steps?.[this.reach.step]
+      : (this.view === "reach" && !this.version.plan.steps?.[this.reach.step]) ||
+          (this.view === "own" && !this.ownViews.some((view) => view.name === this.own.name))
         ? "result"
         : this.view,
   );
@@ -177,6 +182,24 @@ export class Bench {
     this.go(n);
     this.marked = place ? { ...place, frame: n } : null;
     if (place) this.centre = { x: place.x + place.width / 2, y: place.y + place.height / 2 };
+  }
+
+  /** What the own view on the screen is called. */
+  get titleOfOwn(): string {
+    return this.ownViews.find((view) => view.name === this.own.name)?.title ?? this.own.name;
+  }
+
+  /** The views that the step offers whose own view is chosen. */
+  private get ownViews() {
+    const kind = this.version?.plan.steps?.[this.own.step]?.kind;
+    return this.treatments.find((t) => t.kind === kind)?.views ?? [];
+  }
+
+  /** Show a view that a step offers of its own work, or go back to the result. */
+  toggleOwn(step: number, name: string): void {
+    const showing = this.view === "own" && this.own.step === step && this.own.name === name;
+    this.own = { step, name };
+    this.show(showing ? "result" : "own");
   }
 
   /** Show a view; results need a version. */

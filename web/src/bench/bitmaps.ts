@@ -1,9 +1,17 @@
+import type { Box } from "../lib/geometry";
+
 /** What may be kept of decoded pictures: a loop of 48 frames, two sides, at 1920×1080 takes 800 MB. */
 const MOST_BYTES = 1 << 30;
 
+/** A picture, and the area of the source's pixels that it covers. */
+export interface Fetched {
+  bitmap: ImageBitmap;
+  area: Box | null;
+}
+
 /** Pictures fetched by address: kept while there is room, requests nobody waits for cancelled. */
 export class Bitmaps {
-  private readonly kept = new Map<string, ImageBitmap>();
+  private readonly kept = new Map<string, Fetched>();
   private readonly running = new Map<string, { control: AbortController; done: Promise<void> }>();
   private readonly later = new Set<string>();
   private bytes = 0;
@@ -15,7 +23,7 @@ export class Bitmaps {
   }
 
   /** The picture, if it is here already. */
-  have(address: string): ImageBitmap | undefined {
+  have(address: string): Fetched | undefined {
     const found = this.kept.get(address);
     if (found) {
       this.kept.delete(address);
@@ -57,7 +65,8 @@ export class Bitmaps {
       const answer = await fetch(address, { signal: control.signal });
       if (answer.status === CHANGED) return;
       if (!answer.ok) throw new Error(((await answer.json()) as { detail: string }).detail);
-      this.keep(address, await createImageBitmap(await answer.blob(), { colorSpaceConversion: "none" }));
+      const bitmap = await createImageBitmap(await answer.blob(), { colorSpaceConversion: "none" });
+      this.keep(address, { bitmap, area: areaOf(answer.headers?.get("Picture-Area") ?? null) });
       arrived();
     } catch (error) {
       if (!control.signal.aborted) throw error;
@@ -66,20 +75,25 @@ export class Bitmaps {
     }
   }
 
-  private keep(address: string, bitmap: ImageBitmap): void {
-    this.kept.set(address, bitmap);
-    this.bytes += sizeOf(bitmap);
+  private keep(address: string, fetched: Fetched): void {
+    this.kept.set(address, fetched);
+    this.bytes += sizeOf(fetched.bitmap);
     for (const [oldest, old] of this.kept) {
       if (this.bytes <= this.most || oldest === address) break;
       this.kept.delete(oldest);
-      this.bytes -= sizeOf(old);
-      old.close();
+      this.bytes -= sizeOf(old.bitmap);
+      old.bitmap.close();
     }
   }
 }
 
 /** The plan or the look has changed since the picture was asked for; another one is on its way. */
 const CHANGED = 409;
+
+function areaOf(told: string | null): Box | null {
+  const [x, y, width, height] = (told ?? "").split(",").map(Number);
+  return x === undefined || y === undefined || !width || !height ? null : { x, y, width, height };
+}
 
 function sizeOf(bitmap: ImageBitmap): number {
   return bitmap.width * bitmap.height * 4;

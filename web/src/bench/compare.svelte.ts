@@ -1,11 +1,28 @@
-import { api, asked, SOURCE, type Side, type Still, type StillWish } from "../api/client";
+import {
+  api,
+  asked,
+  formatOf,
+  SOURCE,
+  type Side,
+  type Still,
+  type StillWish,
+  type View,
+} from "../api/client";
 import { clamp } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
-import type { Bench } from "./bench.svelte";
-import type { Change } from "./history.svelte";
+import type { Stand } from "./stand";
+import type { Change, History } from "./history.svelte";
 
 /** How two sides share the picture: one alone, parted by a line, or beside one another. */
 export type Mode = "alone" | "wipe" | "beside";
+
+/** What it knows of the Bench. */
+type Known = Stand & {
+  readonly view: View;
+  readonly titleOfOwn: string;
+  readonly history: History;
+  go(n: number): void;
+};
 
 /** What the picture is compared with, and how; and the stills that were kept for it. */
 export class CompareDesk {
@@ -30,7 +47,7 @@ export class CompareDesk {
   /** The other side instead of the picture's own. */
   readonly swapped = $derived(this.holding !== this.toggled);
 
-  constructor(private readonly bench: Bench) {}
+  constructor(private readonly bench: Known) {}
 
   private sideOf(named: string): Side {
     const [kind, id] = named.split(" ");
@@ -43,11 +60,13 @@ export class CompareDesk {
   /** What the sides are called on the picture. */
   nameOf(side: Side): string {
     if (side.kind === "source") return "Source";
-    if (side.kind === "still") return `Still ${side.still.name}`;
+    const beside = formatOf(side)?.beside_source ? ` (${formatOf(side)?.beside_source})` : "";
+    if (side.kind === "still") return `Still ${side.still.name}${beside}`;
     if (side.view === "reach") return `Reach of step ${side.step + 1}`;
+    if (side.view === "own") return `${this.bench.titleOfOwn} of step ${side.step + 1}`;
     const several = (this.bench.shot?.plans.length ?? 1) > 1;
     const name = side.view === "removed" ? "Removed" : "Result";
-    return several ? `${name} ${side.version.label}` : name;
+    return (several ? `${name} ${side.version.label}` : name) + beside;
   }
 
   load = () =>

@@ -22,7 +22,9 @@ export function drawPanes(
     if (!picture) continue;
     const { scale, offsetX, offsetY } = placement;
     const [x, y] = [offsetX + Math.round(area.x * scale), offsetY + Math.round(area.y * scale)];
-    const [width, height] = [Math.round(area.width * scale), Math.round(area.height * scale)];
+    const right = offsetX + Math.round((area.x + area.width) * scale);
+    const bottom = offsetY + Math.round((area.y + area.height) * scale);
+    const [width, height] = [right - x, bottom - y];
     context.save();
     if (clip) context.clip(clip);
     // The server reduces to the very size that is shown; only what stands in meanwhile has another.

@@ -1,9 +1,13 @@
 import { api, asked, type Preset, type Shot, type Step } from "../api/client";
 import { keep, kept } from "../lib/kept";
 import { notices } from "../lib/notices.svelte";
-import type { Bench } from "./bench.svelte";
+import type { Stand } from "./stand";
+import type { VersionDesk } from "./versions.svelte";
 
 const COPIED = "copied steps";
+
+/** What it knows of the Bench. */
+type Known = Stand & { readonly versions: Pick<VersionDesk, "addSteps">; reload(): Promise<void> };
 
 /** Steps on their way to other places: copied ones, presets, and a plan for many shots. */
 export class HandoverDesk {
@@ -11,7 +15,7 @@ export class HandoverDesk {
   presets = $state<Preset[]>([]);
   shots = $state<Shot[]>([]);
 
-  constructor(private readonly bench: Bench) {}
+  constructor(private readonly bench: Known) {}
 
   load = () =>
     notices.watch(async () => {

@@ -11,11 +11,14 @@ import {
 } from "../api/client";
 import { changedNumber } from "../lib/changes";
 import { notices } from "../lib/notices.svelte";
-import type { Bench } from "./bench.svelte";
+import type { Stand } from "./stand";
 import { controlsOf, type Control } from "./schema";
-import type { Change } from "./history.svelte";
+import type { Change, History } from "./history.svelte";
 
 const SAVE_AFTER_MS = 60;
+
+/** What it knows of the Bench. */
+type Known = Pick<Stand, "shot"> & { readonly history: History };
 
 /** The look the shot is judged under. It changes what is seen, never the shot's own values. */
 export class LookDesk {
@@ -33,7 +36,7 @@ export class LookDesk {
   private offeredBy = "";
   private saving: ReturnType<typeof setTimeout> | undefined;
 
-  constructor(private readonly bench: Bench) {}
+  constructor(private readonly bench: Known) {}
 
   async load(): Promise<void> {
     this.look = this.bench.shot?.look ?? null;

@@ -1,12 +1,16 @@
 import { api, asked, type Overwork } from "../api/client";
 import { clamp, type Box } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
-import type { Bench } from "./bench.svelte";
+import type { Player } from "./player.svelte";
+import type { Stand } from "./stand";
 
 /** What is judged at once at most, in source pixels. */
 const MOST = { width: 1280, height: 720 };
 /** Frames of a range that are judged. */
 const SAMPLES = 5;
+
+/** What it knows of the Bench. */
+type Known = Stand & { readonly player: Player; go(n: number): void };
 
 /** The judge's word on the version, and the map that is shown. */
 export class OverworkDesk {
@@ -19,7 +23,7 @@ export class OverworkDesk {
   private key = $state("");
   private control = new AbortController();
 
-  constructor(private readonly bench: Bench) {}
+  constructor(private readonly bench: Known) {}
 
   /** Whether the version has changed since. */
   get stale(): boolean {

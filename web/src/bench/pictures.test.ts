@@ -2,7 +2,7 @@ import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { closerQuery, pictureAddress, PLAIN, SOURCE, type Side, type Version } from "../api/client";
 import { Bitmaps } from "./bitmaps";
 import { wipeLine } from "./draw";
-import { controlsOf } from "./schema";
+import { choicesOf, controlsOf, numbersOf } from "./schema";
 
 const version = { id: 7, key: "planA", matte_keys: ["m0", "m1"] } as unknown as Version;
 const shot = { id: 3, picture_key: "engine+footage", look_key: "look" };
@@ -85,14 +85,28 @@ it("a wipe's line runs from edge to edge of the frame at any lean", () => {
   expect(wipeLine(0, 90, frame, lies).y).toBeCloseTo(20);
 });
 
-it("controls are drawn from what has a unit, in the model's order", () => {
+it("controls are drawn from what the model says they are, in its order", () => {
   const properties = {
-    luma: { title: "Luma", unit: "%", minimum: 0, maximum: 200, step: 5, default: 100 },
-    kind: { title: "Kind" },
-    frames: { unit: "frames" },
+    luma: { control: "number", title: "Luma", unit: "%", minimum: 0, maximum: 200, step: 5, default: 100 },
+    kind: { control: "choice", title: "Kind", enum: ["a", "b"], names: ["Plain", "Odd"], default: "b" },
+    frames: { control: "number", unit: "frames" },
+    linear: { control: "switch", default: true },
+    tint: { control: "colour", unit: "CV", default: [512, 256, 0] },
+    sun: { control: "point", unit: "px" },
   };
   const controls = controlsOf({ properties });
   expect(controls.map((c) => c.name)).toEqual(["luma", "frames"]);
   expect(controls[0]).toMatchObject({ least: 0, most: 200, standard: 100, unit: "%" });
   expect(controlsOf({})).toEqual([]);
+  const choices = choicesOf({ properties });
+  expect(choices.map((c) => [c.name, c.options.length, c.standard])).toEqual([
+    ["kind", 2, "b"],
+    ["linear", 0, true],
+  ]);
+  const several = numbersOf({ properties });
+  expect(several.map((s) => [s.name, s.parts.join(""), s.standard])).toEqual([
+    ["tint", "RGB", [512, 256, 0]],
+    ["sun", "xy", [0, 0]],
+  ]);
+  expect(choices[0]?.options[1]).toEqual({ value: "b", title: "Odd" });
 });

@@ -2,11 +2,14 @@ import { SvelteSet } from "svelte/reactivity";
 import { ratioOf } from "../lib/format";
 import { clamp } from "../lib/geometry";
 import type { Bitmaps } from "./bitmaps";
-import type { Bench } from "./bench.svelte";
+import type { Stand } from "./stand";
 
 /** Frames of a loop unless its ends are set. */
 const USUAL_LOOP = 48;
 const SPEEDS = [-4, -2, -1, -0.5, 0.5, 1, 2, 4];
+
+/** What it knows of the Bench. */
+type Known = Pick<Stand, "shot" | "n"> & { go(n: number): void };
 
 /** Plays a range of frames in a loop, all sides of a frame in one drawing, and fetches them ahead. */
 export class Player {
@@ -20,7 +23,7 @@ export class Player {
   missed = $state(0);
   private filling = 0;
 
-  constructor(private readonly bench: Bench) {}
+  constructor(private readonly bench: Known) {}
 
   private get frames(): number {
     return this.bench.shot?.media.frames ?? 1;

@@ -1,9 +1,18 @@
-import { api, asked, type HueSample, type Reach, type Shape } from "../api/client";
+import { api, asked, type HueSample, type Reach, type Shape, type View } from "../api/client";
 import { notices } from "../lib/notices.svelte";
-import type { Bench } from "./bench.svelte";
+import type { Stand } from "./stand";
+import type { VersionDesk } from "./versions.svelte";
 import { controlsOf } from "./schema";
 
 export type Point = [number, number];
+
+/** What it knows of the Bench. */
+type Known = Stand & {
+  readonly view: View;
+  zoom: number | null;
+  readonly versions: Pick<VersionDesk, "changeStep" | "saved">;
+  show(view: View): void;
+};
 
 /** Work on where one step acts. Points are in source pixels. */
 export class ReachDesk {
@@ -16,7 +25,7 @@ export class ReachDesk {
   points = $state<Point[][]>([]);
   parts = $state<Record<string, Record<string, unknown>>>({});
 
-  constructor(private readonly bench: Bench) {}
+  constructor(private readonly bench: Known) {}
 
   /** The Reach of a step; what is not in it has its default. */
   of(step: number): Partial<Reach> {

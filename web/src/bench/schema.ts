@@ -10,20 +10,46 @@ export interface Control {
   standard: number;
 }
 
+/** One of several options, or something that is on or off. */
+export interface Choice {
+  name: string;
+  title: string;
+  help: string;
+  /** Values and what they are called; none for a switch. */
+  options: { value: string; title: string }[];
+  standard: string | boolean;
+}
+
+/** Several numbers that belong together: a colour, or a point of the picture. */
+export interface Numbers {
+  name: string;
+  title: string;
+  help: string;
+  unit: string;
+  /** What each number is called. */
+  parts: string[];
+  standard: number[];
+}
+
+const PARTS: Record<string, string[]> = { colour: ["R", "G", "B"], point: ["x", "y"] };
+
 interface Property {
+  control?: string;
+  enum?: string[];
+  names?: string[];
   title?: string;
   description?: string;
   unit?: string;
   minimum?: number;
   maximum?: number;
   step?: number;
-  default?: number;
+  default?: unknown;
 }
 
 /** The number controls of a parameter model, in its order. */
 export function controlsOf(parameters: Record<string, unknown>): Control[] {
   const properties = (parameters.properties ?? {}) as Record<string, Property>;
-  const numbers = Object.entries(properties).filter(([, p]) => p.unit !== undefined);
+  const numbers = Object.entries(properties).filter(([, p]) => p.control === "number");
   return numbers.map(([name, p]) => ({
     name,
     title: p.title ?? name,
@@ -32,8 +58,34 @@ export function controlsOf(parameters: Record<string, unknown>): Control[] {
     least: p.minimum ?? 0,
     most: p.maximum ?? 100,
     step: p.step ?? 1,
-    standard: p.default ?? 0,
+    standard: Number(p.default ?? 0),
   }));
+}
+
+/** The choices and switches of a parameter model, in its order. */
+export function choicesOf(parameters: Record<string, unknown>): Choice[] {
+  const properties = (parameters.properties ?? {}) as Record<string, Property>;
+  const found = Object.entries(properties).filter(
+    ([, p]) => p.control === "choice" || p.control === "switch",
+  );
+  return found.map(([name, p]) => ({
+    name,
+    title: p.title ?? name,
+    help: p.description ?? "",
+    options: (p.enum ?? []).map((value, k) => ({ value, title: p.names?.[k] ?? value })),
+    standard: p.default as string | boolean,
+  }));
+}
+
+/** The colours and points of a parameter model, in its order. */
+export function numbersOf(parameters: Record<string, unknown>): Numbers[] {
+  const properties = (parameters.properties ?? {}) as Record<string, Property>;
+  return Object.entries(properties).flatMap(([name, p]) => {
+    const parts = PARTS[p.control ?? ""];
+    if (!parts) return [];
+    const standard = (p.default ?? parts.map(() => 0)) as number[];
+    return [{ name, title: p.title ?? name, help: p.description ?? "", unit: p.unit ?? "", parts, standard }];
+  });
 }
 
 export const MIX: Control = {

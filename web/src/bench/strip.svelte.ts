@@ -1,11 +1,15 @@
 import { api, asked, pictureAddress, type Strip } from "../api/client";
 import { clamp, type Box } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
-import type { Bench } from "./bench.svelte";
+import type { Stand } from "./stand";
+import type { VersionDesk } from "./versions.svelte";
 import type { Control } from "./schema";
 
 /** Size of the region that is tried, in source pixels. */
 const TILE = { width: 232, height: 216 };
+
+/** What it knows of the Bench. */
+type Known = Stand & { readonly looks: { on: boolean }; readonly versions: Pick<VersionDesk, "changeStep"> };
 
 /** A test strip: one region at seven values of one setting. */
 export class StripDesk {
@@ -17,7 +21,7 @@ export class StripDesk {
 
   private waiting = new AbortController();
 
-  constructor(private readonly bench: Bench) {}
+  constructor(private readonly bench: Known) {}
 
   /** Try a setting around the middle of what is seen. */
   start = (step: number, control: Control) =>

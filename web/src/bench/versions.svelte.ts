@@ -1,22 +1,32 @@
 import { api, asked, type Plan, type Step, type Version } from "../api/client";
 import { changedNumber } from "../lib/changes";
 import { notices } from "../lib/notices.svelte";
-import type { Bench } from "./bench.svelte";
-import type { Change, Told } from "./history.svelte";
+import type { Stand } from "./stand";
+import type { Change, Told, History } from "./history.svelte";
 
 /** A drag changes many times a second: it is sent as often as the server keeps up. */
 const SAVE_AFTER_MS = 40;
 const MEASURE_AFTER_MS = 900;
+
+/** What it knows of the Bench. */
+type Known = Stand & {
+  readonly id: number;
+  readonly history: History;
+  versionId: number | null;
+  load(): Promise<void>;
+  measureRemaining(): Promise<void>;
+};
 
 /** Work on the steps of the current version, and on the versions themselves. */
 export class VersionDesk {
   private saving: ReturnType<typeof setTimeout> | undefined;
   private measuringSoon: ReturnType<typeof setTimeout> | undefined;
   private sending = false;
+  private adding: Promise<void> = Promise.resolve();
   private changes = 0;
   private sent = 0;
 
-  constructor(private readonly bench: Bench) {}
+  constructor(private readonly bench: Known) {}
 
   private get steps(): Step[] {
     return this.bench.version?.plan.steps ?? [];
@@ -49,8 +59,11 @@ export class VersionDesk {
       this.changeSteps(this.steps.toSpliced(index, 1).toSpliced(to, 0, moved));
   }
 
-  /** Add a step with its defaults; where there is no plan yet, one begins with it. */
-  addStep = (kind: string) =>
+  /** Add a step with its defaults; where there is no plan yet, one begins with it. One after the other: the second
+   * of two quick ones belongs to the plan that the first began. */
+  addStep = (kind: string) => (this.adding = this.adding.then(() => this.added(kind)));
+
+  private added = (kind: string) =>
     notices.watch(async () => {
       const step = { kind } as Step;
       const { version, shot } = this.bench;
@@ -175,6 +188,8 @@ export class VersionDesk {
       const saved = await asked(api.PUT("/api/versions/{version_id}", { params, body }));
       version.key = saved.key;
       version.matte_keys = saved.matte_keys;
+      version.view_keys = saved.view_keys;
+      version.format = saved.format;
       this.sent = sending;
     } finally {
       this.sending = false;

@@ -74,6 +74,12 @@ class Look(Parameters):
         """Whether the picture is shown as it is."""
         return self == Look(pivot=self.pivot)
 
+    def behind(self, source: str, result: str) -> Look:
+        """The look for a picture that was converted between encodings: management begins at the new one."""
+        if source == result or not self.managed:
+            return self
+        return self.model_copy(update={"managed": self.managed.model_copy(update={"input": result, "config": ""})})
+
     def check(self) -> None:
         """Raise `BadInput` where a file or a space is missing."""
         self.applied(np.zeros((1, 1, 3), np.float32))

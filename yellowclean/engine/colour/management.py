@@ -11,21 +11,8 @@ import PyOpenColorIO as ocio
 from pydantic import BaseModel, ConfigDict, Field
 
 from ..errors import BadInput
-from ..media.info import MediaInfo
 
 DEFAULT_CONFIG = "studio-config-v4.0.0_aces-v2.0_ocio-v2.5"
-
-OF_TRANSFER = {
-    "linear": "Linear Rec.709 (sRGB)",
-    "iec61966-2-1": "sRGB Encoded Rec.709 (sRGB)",
-    "smpte2084": "Rec.2100-PQ - Display",
-    "arib-std-b67": "Rec.2100-HLG - Display",
-}
-"""Spaces of the default configuration by the transfer that a file names (FFmpeg's names of ITU-T H.273)."""
-
-OF_CAMERAS = "Camera Rec.709"
-"""For BT.709, and where a file names nothing."""
-
 
 FAILURES = (ocio.Exception, ocio.ExceptionMissingFile)
 """What the library raises; the second is no kind of the first."""
@@ -69,6 +56,11 @@ def _opened(path: str) -> ocio.Config:
     return config
 
 
+def builtin_config() -> ocio.Config:
+    """The default configuration."""
+    return _opened("")
+
+
 @lru_cache(1)
 def _raw() -> ocio.Config:
     return ocio.Config.CreateRaw()
@@ -84,13 +76,11 @@ def spaces(path: str = "") -> Spaces:
     )
 
 
-def managed_for(info: MediaInfo) -> Managed:
-    """Management by the built-in configuration, with the space that the file's tags name."""
-    config = _opened("")
+def managed_by_default(space: str) -> Managed:
+    """Management by the built-in configuration, from a space of it."""
+    config = builtin_config()
     display = config.getDefaultDisplay()
-    return Managed(
-        input=OF_TRANSFER.get(info.transfer, OF_CAMERAS), display=display, view=config.getDefaultView(display)
-    )
+    return Managed(input=space, display=display, view=config.getDefaultView(display))
 
 
 def one_line(error: Exception) -> str:

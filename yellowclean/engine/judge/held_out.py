@@ -17,8 +17,7 @@ import numpy.typing as npt
 
 from ..frames import Array, Region
 from ..motion import STANDS, Track
-from ..pipeline import Footage
-from ..treat.stabilise import Stabiliser
+from ..pipeline import Footage, Pipeline
 from ..treat.temporal import DOUBT_PX, DOUBT_SHARE, fetched
 
 AWAY, AWAY_STANDING = (6, 7), (12,)
@@ -52,17 +51,20 @@ class HeldOut:
         return (total / np.maximum(count, 1)).astype(np.float32), count > 0
 
 
-def held_out(footage: Footage, stabiliser: Stabiliser, n: int, region: Region) -> HeldOut | None:
-    """What frame n is held against, over a region; None where the shot is too short or moves too fast."""
+def held_out(source: Pipeline, n: int, region: Region) -> HeldOut | None:
+    """What frame n of a source (as steps hand it on that only reshape) is held against, over a region; None where
+    the shot is too short or moves too fast."""
+    footage, around = source.footage, source.around
     lags = AWAY_STANDING if _stands(footage, n) else AWAY
-    here = stabiliser.opponent(np.ascontiguousarray(footage.frame(n)[region.slices]))
-    place = np.array([region.x, region.y, region.x, region.y, footage.info.width], np.float32)
+    here = around.stabiliser.opponent(np.ascontiguousarray(source.frame(n, region)))
+    piece = source.covered(region)
+    place = np.array([piece.x, piece.y, piece.x, piece.y, source.format.width], np.float32)
     differences = []
     for other in sorted(n + turn * lag for lag in lags for turn in (-1, 1)):
         if not 0 <= other < footage.info.frames:
             continue
-        there = stabiliser.opponent(footage.frame(other))
-        track = footage.motion(n, other)
+        there = around.stabiliser.opponent(source.frame(other))
+        track = around.motion(n, other)
         moved, gain, doubt = fetched(there, track, place, here.shape)
         sure = (doubt < SURE_PX / (DOUBT_PX + DOUBT_SHARE * _typical_px(track))) & (gain > 0)
         if sure.mean() >= FEWEST_COMPARED:

@@ -6,15 +6,16 @@ from collections.abc import Sequence
 from typing import Literal, NamedTuple
 
 import numpy as np
-from pydantic import BaseModel, Field
 
-from ..chain import frames_each_side, noise_chain
+from ..chain import noise_chain
 from ..frames import Array, Frame, Region, StopCheck, never, raise_if
-from ..measure.profile import NoiseProfile
+from ..measure.report import Rung
 from ..media import Source
 from ..motion import Movement
+from ..noise.profile import NoiseProfile
 from ..pipeline import Footage
 from ..plan import Plan
+from ..treat.merging import frames_each_side
 from .risk import RiskAt
 
 RUNGS, CARRIED_RUNGS = (60.0, 85.0, 110.0, 140.0), (60.0, 100.0, 140.0, 200.0)
@@ -55,16 +56,6 @@ SLOW = "the codec repeats noise from frame to frame, so that more of it is there
 FAST = "the picture moves too fast to tell by comparing frames whether more would help"
 
 
-class Rung(BaseModel):
-    """Estimated mean square error after the chain at a strength, as shares of the noise's own."""
-
-    strength: float = Field(description="Percent of the measured sigma.")
-    difference: float = Field(1.0, description="Difference limit of the merge over time, in sigmas.")
-    held_out: bool = Field(False, description="Whether frames held out told the error.")
-    luma: float
-    chroma: float
-
-
 def ladder(
     source: Source, profile: NoiseProfile, movement: Movement, n: int, *, stopped: StopCheck = never
 ) -> list[Rung]:
@@ -77,7 +68,7 @@ def ladder(
     footage, each_side = Footage(_Part(source, around)), frames_each_side(movement, carried=profile.carried)
     for k in range(max(n - each_side, 0), min(n + each_side + 1, source.info.frames)):
         footage.frame(k)  # in the order of the frames, so that a decoder seeks once
-    judge = RiskAt(footage, profile, n, _middle(around, PIECE).within(around))
+    judge = RiskAt(footage, Plan(profile=profile), n, _middle(around, PIECE).within(around))
     if profile.carried and not judge.held_out:
         return []
 

@@ -9,8 +9,8 @@ from pydantic import BaseModel
 
 from ..frames import CV_SCALE, Frame, Region
 from ..measure.patch import Patch, PatchReading, measure_pixels
-from ..measure.profile import NoiseCurve
-from ..measure.survey import SurveyReport
+from ..measure.report import SurveyReport
+from ..noise.profile import NoiseCurve
 from ..pipeline import Pipeline
 
 MOST_OVER_NOISE = 1.05
@@ -18,6 +18,10 @@ MOST_OVER_NOISE = 1.05
 leaves a tenth of the noise's deviation it would read three times what is left."""
 
 LEAST_TOLD_CV = 0.2
+
+
+LEAST_PIECE = 8
+"""Pixels a side of what a plan makes of a patch, from which on its noise can be told."""
 
 
 class PatchBeforeAfter(BaseModel):
@@ -31,17 +35,24 @@ class PatchBeforeAfter(BaseModel):
     result_chroma_cv: float
 
 
-def patch_before_after(before: PatchReading, result: Frame) -> PatchBeforeAfter:
-    """Measure `result`, the treated pixels of the patch alone, beside an earlier reading."""
-    after = measure_pixels(result, before.patch)
+def patch_before_after(patch: Patch, source: Frame, result: Frame) -> PatchBeforeAfter:
+    """Measure the pixels of a patch alone, in the source as it was brought into the result's format, and in the
+    result."""
+    before, after = measure_pixels(source, patch), measure_pixels(result, patch)
     return PatchBeforeAfter(
-        patch=before.patch,
+        patch=patch,
         level_cv=before.level_cv,
         source_luma_cv=before.luma_cv,
         result_luma_cv=after.luma_cv,
         source_chroma_cv=before.chroma_cv,
         result_chroma_cv=after.chroma_cv,
     )
+
+
+def patch_at(pipeline: Pipeline, patch: Patch) -> PatchBeforeAfter:
+    """A patch of the source and what a plan leaves of it."""
+    where = patch.frame, patch.region
+    return patch_before_after(patch, pipeline.reference.frame(*where), pipeline.frame(*where))
 
 
 def comparable(reading: PatchReading, curve: NoiseCurve) -> bool:
@@ -69,8 +80,9 @@ def remaining(pipeline: Pipeline, report: SurveyReport) -> Remaining:
     """What a plan leaves of a surveyed shot's noise and colour noise."""
     if not any(step.acts for step in pipeline.plan.steps):
         return Remaining(values={}, basis="nothing", patches=[])
-    told = [r for r in report.patches if comparable(r, report.profile.curve)]
-    pairs = [patch_before_after(r, pipeline.frame(r.patch.frame, r.patch.region)) for r in told]
+    told = [r.patch for r in report.patches if comparable(r, report.profile.curve)]
+    large = [patch for patch in told if pipeline.covered(patch.region).shortest >= LEAST_PIECE]
+    pairs = [patch_at(pipeline, patch) for patch in large]
     if pairs:
         luma = float(np.mean([p.result_luma_cv / max(p.source_luma_cv, 0.01) for p in pairs]))
         chroma = float(np.mean([p.result_chroma_cv / max(p.source_chroma_cv, 0.01) for p in pairs]))

@@ -15,12 +15,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..frames import Array, Frame, Region
-from ..measure.profile import NoiseProfile
 from ..motion import Track
+from ..noise.field import grain_field
+from ..noise.stabilise import Stabiliser
 from ..pipeline import Footage, Pipeline
 from ..plan import Plan
-from ..treat.grain import grain_field
-from ..treat.stabilise import Stabiliser
 from .held_out import HeldOut, held_out
 
 NUDGE = 0.12
@@ -65,17 +64,20 @@ class Nudge:
 
 
 class RiskAt:
-    """One frame and region at which plans of one profile are judged, in its stabilised domain; what they share
-    is computed once."""
+    """One frame and region of the source at which plans of one profile and format are judged, in the stabilised
+    domain behind their steps that reshape; what they share is computed once."""
 
-    def __init__(self, footage: Footage, profile: NoiseProfile, n: int, region: Region, *, seed: int = 1) -> None:
+    def __init__(self, footage: Footage, plan: Plan, n: int, region: Region, *, seed: int = 1) -> None:
+        """`plan` is any of those that will be judged."""
         self._footage, self._n, self._region = footage, n, region
-        self._stabiliser = Stabiliser.of(profile)
+        reference = Pipeline(footage, plan.reshaping())
+        profile, self._stabiliser = reference.around.profile, reference.around.stabiliser
         self._variance = (profile.spectrum_array()[:, 0] ** 2).mean(axis=(1, 2))
-        self._nudged = _Nudged(footage, profile, self._stabiliser, region.grown(SURROUNDINGS), seed)
-        self._field = grain_field(profile, seed, n, region)
-        self._source = self._stabilised(footage.frame(n)[region.slices])
-        self._held = held_out(footage, self._stabiliser, n, region) if profile.carried else None
+        wider = max(SURROUNDINGS, round(SURROUNDINGS / min(reference.format.per_pixel_of(reference.formats[0]))))
+        self._nudged = _Nudged(footage, plan, region.grown(wider), seed)
+        self._source = self._result(reference)
+        self._field = (self._result(reference.over(self._nudged)) - self._source) / np.float32(NUDGE)
+        self._held = held_out(reference, n, region) if profile.carried else None
 
     @property
     def held_out(self) -> bool:
@@ -83,7 +85,7 @@ class RiskAt:
         return self._held is not None
 
     def of(self, plan: Plan) -> Risk:
-        """The risk of a plan whose steps are measured by that profile."""
+        """The risk of a plan of that profile and format."""
         found = self.nudge_of(Pipeline(self._footage, plan))
         taken = found.source - found.result
         if self._held:
@@ -95,7 +97,7 @@ class RiskAt:
         return Risk(self._share(error, noise, [0]), self._share(error, noise, [1, 2]))
 
     def nudge_of(self, pipeline: Pipeline) -> Nudge:
-        """How a pipeline of that profile answers to the nudge."""
+        """How a pipeline of that profile and format answers to the nudge."""
         plain, moved = (self._result(p) for p in (pipeline, pipeline.over(self._nudged)))
         return Nudge(self._source, plain, self._field, (moved - plain) / np.float32(NUDGE), self._held)
 
@@ -114,11 +116,11 @@ class _Nudged(Footage):
     """Footage with a little more of its own noise around a place, other noise in every frame, so that what is
     left of it shows what is left of the noise. Motion is that of the original."""
 
-    def __init__(
-        self, footage: Footage, profile: NoiseProfile, stabiliser: Stabiliser, around: Region, seed: int
-    ) -> None:
+    def __init__(self, footage: Footage, plan: Plan, around: Region, seed: int) -> None:
         super().__init__(footage.source)
-        self._original, self._profile, self._stabiliser, self._seed = footage, profile, stabiliser, seed
+        assert plan.profile is not None  # a plan with steps has one, by its schema
+        self._original, self._profile, self._seed = footage, plan.profile, seed
+        self._stabiliser = Stabiliser.of(plan.profile)
         self._around = around.clipped(footage.info.width, footage.info.height)
 
     def _read(self, n: int) -> Frame:

@@ -7,7 +7,7 @@ from pydantic import BaseModel, Field
 
 from ..errors import BadInput
 from ..frames import Region, StopCheck, never, raise_if
-from ..pipeline import Footage
+from ..pipeline import Footage, Pipeline
 from ..plan import Plan
 from .ladder import best_of
 from .risk import RiskAt, Share
@@ -47,8 +47,12 @@ def strip_at(
 ) -> Strip:
     """Judge a region of frame n at each of the setting's values."""
     values = strip_values(plan, step, setting)
-    assert plan.profile is not None  # a plan with steps has one, by its schema
-    judge = RiskAt(footage, plan.profile, n, footage.large_enough(region))
+    if plan.step(step).treatment.reshapes:
+        raise BadInput(
+            f"step {step + 1} changes the size or colour of the picture: its rungs cannot be laid side by side."
+            " Try a setting of another step."
+        )
+    judge = RiskAt(footage, plan, n, Pipeline(footage, plan).large_enough(region))
     rungs = []
     for value in values:
         raise_if(stopped)

@@ -7,7 +7,7 @@ from pydantic import BaseModel, Field
 
 from ..colour.look import Look
 from ..frames import CV_SCALE, LUMA_WEIGHTS
-from ..measure.profile import NoiseProfile
+from ..noise.profile import NoiseProfile
 
 LEVELS = 48
 """Greys that are told, from the lowest level the profile knows to the highest."""

@@ -26,9 +26,9 @@ from ..colour.opponent import SIGNALS
 from ..errors import BadInput
 from ..frames import CV_SCALE, Array
 from ..motion import Movement
+from ..noise.profile import NoiseCurve, weighted_median
 from .blocks import SIDE
 from .pairs import Pair
-from .profile import NoiseCurve, weighted_median
 
 BIN_CV, LEAST_BLOCKS = 16.0, 60
 """Width of a level bin, and the blocks until which it widens."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from pydantic import BaseModel
 
-from .profile import NoiseProfile, weighted_median
+from ..noise.profile import NoiseProfile, weighted_median
 
 FITS_WITHIN = 0.15
 """A typical ratio within 15 % of 1 treats a shot as its own profile would (common practice, no source)."""

@@ -19,14 +19,14 @@ from ..errors import BadInput
 from ..frames import Array, Frame, Progress, Region, StopCheck, luma, never, raise_if
 from ..media import Source
 from ..motion import Movement
-from ..treat.stabilise import Stabiliser
+from ..noise.profile import NoiseCurve, NoiseProfile, white_profile
+from ..noise.stabilise import Stabiliser
 from .blocks import SIDE, block_statistics
 from .curve import blind_curve, noise_ratios
 from .pairs import FAR, Pair, pair_at
 from .patch import Patch, PatchReading, measure_patch
 from .places import automatic_patches
-from .profile import NoiseCurve, NoiseProfile, white_profile
-from .spectrum import MARGIN, TILE, SpectrumGatherer, grain_size
+from .spectrum import MARGIN, TILE, SpectrumGatherer, channel_correlation, grain_size
 
 SAMPLES = 6
 """Places in the clip at which a pair of frames is compared."""
@@ -172,14 +172,11 @@ class _Spectrum:
         if len(self._gatherer) < FEWEST_TILES:
             return base.model_copy(update={"confidence": confidence * 0.5})
         spectrum = self._gatherer.spectrum(uneven=self._source.info.lossy)
-        axes = self._stabiliser.axes
-        channels = axes.T @ self._gatherer.covariance() @ axes
-        deviation = np.sqrt(np.maximum(np.diag(channels), 0))
-        scale = np.outer(deviation, deviation)
-        correlation = np.divide(channels, scale, out=np.eye(3, dtype=channels.dtype), where=scale > 0)
+        correlation = channel_correlation(self._stabiliser.axes, self._gatherer.covariance())
         update = {
             "spectrum": spectrum.tolist(),
-            "correlation": np.clip(correlation, -1, 1).tolist(),
+            "correlation": correlation.tolist(),
+            "coherence": self._gatherer.coherence().tolist(),
             "grain_px": grain_size(spectrum),
         }
         return base.model_copy(update=update)

@@ -18,7 +18,7 @@ from scipy.ndimage import median_filter
 from ..colour.opponent import SIGNAL_MATRIX, SIGNALS
 from ..errors import BadInput
 from ..frames import CV_SCALE, Array, Frame, Region
-from .profile import NoiseCurve
+from ..noise.profile import NoiseCurve
 
 LEAST_SIDE = 16
 TOO_DARK_CV = 4.0

@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from ..frames import Array, Frame
+from ..noise.profile import NoiseCurve
 from .blocks import SIDE, block_statistics
 from .curve import MOST_CLIPPED, noise_ratios
 from .patch import LEAST_SIDE, Patch, PatchReading, measure_patch
-from .profile import NoiseCurve
 
 LARGEST_OFFER, MOST_OFFERS, EVEN_SHARE = 128, 60, 0.1
 """Pixels a side, places tried, and the share of all places that is even enough, of a better patch."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..frames import Array
+from ..noise.field import PAIRS
 from ..octaves import BLOCK, DCT, OCTAVES, halved
 
 TILE = 32
@@ -56,6 +57,19 @@ class SpectrumGatherer:
         found[:, :, 0] = np.minimum(found[:, :, 0], (found[:, :, 1] + found[:, :, BLOCK]) * 0.6)
         return found
 
+    def coherence(self) -> Array:
+        """3×OCTAVES×64 correlations of the axes (0 and 1, 0 and 2, 1 and 2) in each coefficient."""
+        found = np.zeros((3, OCTAVES, BLOCK * BLOCK), np.float32)
+        for octave, parts in enumerate(self.coefficients):
+            blocks = np.concatenate(parts, axis=1)
+            most = _most(np.abs(blocks))
+            held = np.clip(blocks, -most, most)
+            power = (held**2).mean(axis=1)
+            for pair, (i, j) in enumerate(PAIRS):
+                both = np.sqrt(np.maximum(power[i] * power[j], 1e-20))
+                found[pair, octave] = (held[i] * held[j]).mean(axis=0) / both
+        return np.clip(found, -1, 1)
+
     def covariance(self) -> Array:
         """3×3 covariance of the opponent axes."""
         matrix: Array = np.median(np.array(self.products), axis=0)
@@ -65,9 +79,14 @@ class SpectrumGatherer:
 def _uneven(blocks: Array) -> Array:
     """Axes×64 deviations of axes × blocks × 64 coefficients."""
     magnitude = np.abs(blocks)
-    most = STRAY * magnitude.mean(axis=1, keepdims=True) / GAUSS_MEAN
-    deviation: Array = np.sqrt((np.minimum(magnitude, most) ** 2).mean(axis=1))
+    deviation: Array = np.sqrt((np.minimum(magnitude, _most(magnitude)) ** 2).mean(axis=1))
     return deviation
+
+
+def _most(magnitude: Array) -> Array:
+    """Beyond which a coefficient is taken for stray detail."""
+    most: Array = STRAY * magnitude.mean(axis=1, keepdims=True) / GAUSS_MEAN
+    return most
 
 
 def block_dct(planes: Array) -> Array:
@@ -88,3 +107,13 @@ def grain_size(spectrum: Array) -> float:
     power = np.asarray(spectrum, np.float64)[0, 0] ** 2
     low = power[[1, 8, 9]].mean()
     return float(np.sqrt(low / max(power[1:].mean(), 1e-12)))
+
+
+def channel_correlation(axes: Array, covariance: Array) -> Array:
+    """3×3 correlation of the channels, for a covariance of their opponent `axes`."""
+    channels = axes.T @ covariance @ axes
+    deviation = np.sqrt(np.maximum(np.diag(channels), 0))
+    scale = np.outer(deviation, deviation)
+    correlation = np.divide(channels, scale, out=np.eye(3, dtype=channels.dtype), where=scale > 0)
+    clipped: Array = np.clip(correlation, -1, 1)
+    return clipped

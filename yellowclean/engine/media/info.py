@@ -72,6 +72,9 @@ class MediaInfo(BaseModel):
     variable_rate: bool = False
     audio: list[AudioTrack] = []
     notes: list[str] = []
+    resampled: bool = False
+    """Whether the frames were resized or converted since they were read, so that nothing is known of the samples
+    that their chroma came from."""
 
     @property
     def clip_levels(self) -> tuple[float, float]:
@@ -180,6 +183,17 @@ def checked_size(path: str, width: int, height: int) -> None:
             f"{path}: a frame size of {width}×{height} pixels is out of range"
             f" (1 to {LARGEST_SIDE}); the file is damaged or not footage."
         )
+
+
+def checked_picture(frame: Frame, info: MediaInfo) -> Frame:
+    """Refuse to write a frame of another size than the file is for."""
+    height, width = frame.shape[:2]
+    if (width, height) != (info.width, info.height):
+        raise BadInput(
+            f"a frame of {width}×{height} pixels cannot be written into a file of {info.width}×{info.height};"
+            " render the whole plan again."
+        )
+    return frame
 
 
 def checked_frame(info: MediaInfo, n: int) -> None:

@@ -6,13 +6,14 @@ from pathlib import Path
 from types import TracebackType
 from typing import Self
 
+import cv2
 import numpy as np
 import OpenImageIO as oiio
 
 from ..errors import BadInput
 from ..frames import Array, Frame, as_uint16
 from .formats import Destination
-from .info import MediaInfo, Source, as_stored
+from .info import MediaInfo, Source, as_stored, checked_picture
 from .picture_tags import tell
 from .sequence import Layers, SequenceSource, is_float, shared_windows
 
@@ -43,11 +44,15 @@ class SequenceWriter:
 
 def write_member(target: Destination, info: MediaInfo, n: int, frame: Frame, source: Source | None = None) -> None:
     """Write frame `n` of a shot into the unfinished folder, complete or not at all, under the number that it has
-    in the source. Alpha, further channels and the data window come from the source's own file."""
+    in the source. Alpha, further channels and the data window come from the source's own file; where the result
+    has another size, channels are brought into it. Raises `BadInput` for a frame of another size than that of
+    `info`."""
     file = target.member(info.first_number + n)
     half = target.format.name == "exr"
-    stored = as_stored(frame, info.rotation)
+    stored = as_stored(checked_picture(frame, info), info.rotation)
     layers = source.layers(n) if isinstance(source, SequenceSource) else None
+    if layers and source and (source.info.width, source.info.height) != (info.width, info.height):
+        layers = _in_size(layers, stored.shape[1], stored.shape[0])
     spec, values = _with_layers(target.format.name, stored, layers)
     tell(spec, info, n)
     spec.attribute("compression", "zips" if half else "none")
@@ -63,6 +68,20 @@ def write_member(target: Destination, info: MediaInfo, n: int, frame: Frame, sou
         begun.unlink(missing_ok=True)
         raise BadInput(f"{file}: could not be written; check the free space and the rights of its folder.")
     begun.replace(file)
+
+
+def _in_size(layers: Layers, width: int, height: int) -> Layers:
+    """The channels of a picture's display window in another size: area means where it is smaller, else linear."""
+    was = layers.spec
+    inside, of_data = shared_windows(was)
+    shown = np.zeros((was.full_height, was.full_width, was.nchannels), np.float32)
+    shown[inside] = layers.values[of_data]
+    kernel = cv2.INTER_AREA if width < was.full_width else cv2.INTER_LINEAR
+    planes = [cv2.resize(shown[..., k], (width, height), interpolation=kernel) for k in range(was.nchannels)]
+    spec = oiio.ImageSpec(was)
+    spec.x = spec.y = spec.full_x = spec.full_y = 0
+    spec.width, spec.height, spec.full_width, spec.full_height = width, height, width, height
+    return Layers(spec, np.stack(planes, axis=-1), layers.colour)
 
 
 def _with_layers(form: str, stored: Frame, layers: Layers | None) -> tuple[oiio.ImageSpec, Array]:

@@ -19,7 +19,7 @@ from ..errors import BadInput
 from ..frames import Frame
 from .describe import SITING_TAG
 from .formats import Destination, OutputFormat
-from .info import MediaInfo, as_stored
+from .info import MediaInfo, as_stored, checked_picture
 from .matroska import PIXEL_ASPECT_ROOM, write_pixel_aspect
 from .planes import SITINGS, Coding, Plane, gbr_from_rgb, yuv_from_rgb
 from .sound import Sound
@@ -38,11 +38,12 @@ def coding_for(fmt: OutputFormat, info: MediaInfo) -> Coding:
 def coded(frame: Frame, fmt: OutputFormat, info: MediaInfo) -> tuple[Plane, ...]:
     """The samples that a format keeps of an upright frame: what an encoder is given, and what a segment of a
     render holds, so that both ways of rendering give one file."""
-    stored = as_stored(frame, info.rotation)
+    stored = as_stored(checked_picture(frame, info), info.rotation)
     coding = coding_for(fmt, info)
     if fmt.chroma == "rgb":
         return gbr_from_rgb(stored, coding)
-    return yuv_from_rgb(stored, coding, fmt.chroma, siting=info.siting, came_from=info.chroma)
+    came_from = "4:4:4" if info.resampled else info.chroma
+    return yuv_from_rgb(stored, coding, fmt.chroma, siting=info.siting, came_from=came_from)
 
 
 class VideoWriter:
@@ -53,7 +54,7 @@ class VideoWriter:
         self._format = target.format.for_source(info)
         if self._format.chroma == "4:2:0" and self._format.codec != "ffv1" and (info.width % 2 or info.height % 2):
             raise BadInput(
-                f"{target.path}: {self._format.name} needs an even width and height, the shot is"
+                f"{target.path}: {self._format.name} needs an even width and height, the picture is"
                 f" {info.width}×{info.height}; write ffv1 or prores-hq instead."
             )
         self._rate = info.fps

@@ -15,7 +15,7 @@ import numpy as np
 
 from ..colour.opponent import SIGNAL_MATRIX
 from ..frames import CV_SCALE, Array, Frame, weighted
-from ..measure.profile import NoiseCurve
+from ..noise.profile import NoiseCurve
 from ..parallel import in_bands
 from .model import SOFTENED_SIGMA, Cleanup, Detail, HueSample, Reach, Shape, Tones
 
@@ -23,9 +23,12 @@ LEAST_SIGMA = 0.5 / CV_SCALE
 """Noise below this is taken for this when edges are looked for: clean footage has no end of edges."""
 
 
-def matte(reach: Reach, frame: Frame, curve: NoiseCurve, n: int, x: int, y: int) -> Array:
+def matte(
+    reach: Reach, frame: Frame, curve: NoiseCurve, n: int, x: int, y: int, per_pixel: tuple[float, float] = (1, 1)
+) -> Array:
     """H×W float32, 0-1, of frame n over a piece whose corner is at (x, y); `reach.margin` pixels at the
-    borders of the piece are not valid."""
+    borders of the piece are not valid. `per_pixel` are the frame's pixels to one of the source, across and down:
+    shapes are drawn in those of the source."""
     height, width = frame.shape[:2]
     result: Array = np.ones((height, width), np.float32)
     if reach.tones or reach.hues or reach.detail:
@@ -38,7 +41,7 @@ def matte(reach: Reach, frame: Frame, curve: NoiseCurve, n: int, x: int, y: int)
         if reach.detail:
             result *= _of_detail(reach.detail, luma, curve)
     if reach.shapes:
-        result *= _of_shapes(reach.shapes, height, width, n, x, y)
+        result *= _of_shapes(reach.shapes, height, width, n, (x, y), per_pixel)
     if reach.invert:
         result = 1 - result
     return _cleaned(reach.cleanup, result)
@@ -98,13 +101,22 @@ def _of_detail(detail: Detail, luma: Array, curve: NoiseCurve) -> Array:
     return edges if detail.where == "edges" else 1 - edges
 
 
-def _of_shapes(shapes: Sequence[Shape], height: int, width: int, n: int, x: int, y: int) -> Array:
+def _of_shapes(
+    shapes: Sequence[Shape],
+    height: int,
+    width: int,
+    n: int,
+    corner: tuple[int, int],
+    per_pixel: tuple[float, float],
+) -> Array:
+    soft = np.sqrt(per_pixel[0] * per_pixel[1])
+
     def one(shape: Shape) -> Array:
-        points = shape.points_at(n) - (x, y)
+        points = shape.points_at(n) * per_pixel - corner
         distance = np.empty((height, width), np.float32)
         kernel = _ellipse_rows if shape.kind == "ellipse" else _polygon_rows
         in_bands(height, lambda a, b: kernel(points, distance, a, b))
-        return rising(np.float32(0.5) - distance / np.float32(shape.soft_px))
+        return rising(np.float32(0.5) - distance / np.float32(shape.soft_px * soft))
 
     return _united([one(s) for s in shapes if not s.invert], [one(s) for s in shapes if s.invert], (height, width))
 

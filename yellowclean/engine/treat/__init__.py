@@ -6,9 +6,22 @@ import importlib
 import pkgutil
 
 from ..parameters import Parameters
-from .base import Around, Need, Picture, Treatment, Window
+from .base import Around, Need, OwnView, Picture, Treatment, Window
+from .case import Amount, Case, Proposal
 
-__all__ = ["TREATMENTS", "Around", "Need", "Parameters", "Picture", "Treatment", "Window"]
+__all__ = [
+    "TREATMENTS",
+    "Amount",
+    "Around",
+    "Case",
+    "Need",
+    "OwnView",
+    "Parameters",
+    "Picture",
+    "Proposal",
+    "Treatment",
+    "Window",
+]
 
 
 def _discovered() -> dict[str, Treatment]:

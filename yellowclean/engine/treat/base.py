@@ -1,4 +1,4 @@
-"""What a treatment is: a parameter model, what it needs around a pixel, and a function."""
+"""What a treatment is: a parameter model, what it needs around a pixel, and functions."""
 
 from __future__ import annotations
 
@@ -8,11 +8,13 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from ..format import Format
 from ..frames import Array, Frame, Region
-from ..measure.profile import NoiseProfile
 from ..motion import Track
+from ..noise.profile import NoiseProfile
+from ..noise.stabilise import Stabiliser
 from ..parameters import Parameters
-from .stabilise import Stabiliser
+from .case import Case, Proposal
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,16 +40,19 @@ class Picture:
 
 @dataclass(frozen=True, slots=True)
 class Need:
-    """What a step asks of the step before: frames back and ahead, pixels around, block grid."""
+    """What a step asks of the step before: frames back and ahead, pixels around, block grid. `beyond` are pixels
+    around what is wanted in the frame that it hands on, where that has another size."""
 
     back: int = 0
     ahead: int = 0
     margin: int = 0
     grid: int = 1
+    beyond: int = 0
 
 
 class Around(Protocol):
-    """What a treatment may ask the pipeline for, besides the pictures it was handed."""
+    """What a treatment may ask the pipeline for, besides the pictures it was handed: all of the format in which it
+    is handed them."""
 
     @property
     def profile(self) -> NoiseProfile: ...
@@ -61,24 +66,43 @@ class Around(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Window:
-    """What a treatment works on: frame n over a region whose corner is at (x, y) of the frame, and the
-    numbers of the neighbours there are. A neighbour is pulled only when asked for, so that a step
-    holds one at a time; beyond the ends of the shot there are none. `wanted` is the part of `here`
-    that the step must deliver, in coordinates of the window; the rest is its margin.
+    """What a treatment works on: `here`, frame n over the region `place` of the frame that it is handed, and the
+    numbers of the neighbours there are. A neighbour is pulled only when asked for, so that a step holds one at a
+    time; beyond the ends of the shot there are none. `wanted` is what the step must deliver: a region of the frame
+    that it hands on.
     """
 
     n: int
-    x: int
-    y: int
+    given: Format
+    handed: Format
+    place: Region
     here: Picture
     wanted: Region
     neighbours: tuple[int, ...]
     pull: Callable[[int], Picture]
 
+    @property
+    def inside(self) -> Region:
+        """What is wanted in coordinates of `here`, for steps that keep the format; the rest is their margin."""
+        return self.wanted.within(self.place)
+
+
+@dataclass(frozen=True, slots=True)
+class OwnView:
+    """A view that a treatment offers of its own work: `draw` gives the wanted part of a window as H×W or H×W×3,
+    0-1, in the format that the step is handed."""
+
+    name: str
+    title: str
+    help: str
+    draw: Callable[[Any, Window, Around], Array]
+
 
 @dataclass(frozen=True, slots=True)
 class Treatment:
-    """One kind of step. `apply` returns the wanted part of its window."""
+    """One kind of step. `apply` returns the wanted part of its window. `hands_on` tells the format that comes of
+    the one it is handed, where it changes size or colour; such a step acts on the whole frame. `propose` tells how
+    it would treat a shot, None where it would not."""
 
     kind: str
     title: str
@@ -87,3 +111,11 @@ class Treatment:
     parameters: type[Parameters]
     need: Callable[[Any], Need]
     apply: Callable[[Any, Window, Around], Picture]
+    hands_on: Callable[[Any, Format], Format] | None = None
+    propose: Callable[[Case], Proposal | None] | None = None
+    views: tuple[OwnView, ...] = ()
+
+    @property
+    def reshapes(self) -> bool:
+        """Whether it may change the format."""
+        return self.hands_on is not None

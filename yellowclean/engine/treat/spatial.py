@@ -16,6 +16,7 @@ from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity
 from ._dct import columns_apart, columns_joined, pixel_weights, sliding_rows
 from .base import Around, Need, Picture, Treatment, Window
+from .case import Case, Proposal
 
 BLOCKS_OVER_A_PIXEL = np.float32(16)
 """Blocks start at every second row and column: 16 estimates for every pixel."""
@@ -75,7 +76,7 @@ def apply(p: Spatial, window: Window, around: Around) -> Picture:
     """Treat one frame's region."""
     before = around.stabiliser.opponent(window.here.rgb)
     spectrum = around.profile.spectrum_array()
-    wanted = window.wanted
+    wanted = window.inside
     here, inside = window.here.part(wanted), wanted.slices
     after, kept = np.empty((3, *here.rgb.shape[:2]), np.float32), np.ones_like(here.noise)
     for axis, share in enumerate((p.luma, p.chroma, p.chroma)):
@@ -152,7 +153,15 @@ def _pass(parts: Array, guide: Array, deviation: Array, noise: Array, threshold:
     return total, blocks
 
 
+def propose(case: Case) -> Proposal | None:
+    """Take what was judged worth taking, where the noise lives."""
+    if not (case.luma.percent or case.chroma.percent):
+        return None
+    told = " ".join(part for part in (case.luma.reason, case.chroma.reason, case.where) if part)
+    return Proposal({"luma": case.luma.percent, "chroma": case.chroma.percent}, told, case.reach)
+
+
 TREATMENT = Treatment(
     kind="spatial", title="Spatial noise reduction", treats=("noise", "colour noise"), order=30,
-    parameters=Spatial, need=need, apply=apply,
+    parameters=Spatial, need=need, apply=apply, propose=propose,
 )  # fmt: skip

@@ -12,11 +12,13 @@ import numba as nb
 import numpy as np
 
 from ..frames import Array
-from ..measure.profile import LEAST_DEVIATION
-from ..motion import Track
+from ..motion import STANDS, Movement, Track
+from ..noise.profile import LEAST_DEVIATION
 from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity
-from .base import Around, Need, Picture, Treatment, Window
+from .base import Around, Need, OwnView, Picture, Treatment, Window
+from .case import Case, Proposal
+from .merging import frames_each_side, merge_settings
 
 DOUBT_PX, DOUBT_SHARE = 2.0, 0.1
 """How far from home a pixel may end, there and back: in pixels, and as a share of its motion."""
@@ -56,7 +58,7 @@ def need(p: Temporal) -> Need:
 
 def apply(p: Temporal, window: Window, around: Around) -> Picture:
     """Merge the neighbours into the frame."""
-    core = window.wanted.grown(PATCH)  # trust at a pixel looks at the patch around it
+    core = window.inside.grown(PATCH)  # trust at a pixel looks at the patch around it
     here = window.here.part(core)
     before = around.stabiliser.opponent(here.rgb)
     spectrum = around.profile.spectrum_array()[:, 0]
@@ -65,7 +67,7 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
     total, weight, carried = before.copy(), np.ones(shape, np.float32), np.ones(shape, np.float32)
     squares = np.zeros(shape, np.float32)
     sums = total, weight, carried, squares
-    place = np.array([window.x + core.x, window.y + core.y, core.x, core.y, p.search], np.float32)
+    place = np.array([window.place.x + core.x, window.place.y + core.y, core.x, core.y, p.search], np.float32)
     weights = _weights(sigma)
     slack = _slack(spectrum, weights)
     for n in window.neighbours:
@@ -79,7 +81,7 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
     own = 1 - share[:2] + share[:2] * carried / weight
     left = here.noise * (own**2 + share[:2] ** 2 * squares / weight**2)
     merged = Picture(around.stabiliser.applied(here.rgb, before, after, here.noise - left), left)
-    return merged.part(window.wanted.within(core))
+    return merged.part(window.inside.within(core))
 
 
 def _weights(sigma: Array) -> Array:
@@ -150,12 +152,12 @@ def _warp_rows(other, vectors, reduction, place, warped, gain, doubt, first, end
     wx = np.empty(4, np.float32)
     wy = np.empty(4, np.float32)
     for y in range(first, end):
-        fy = min(max((y + place[1] + np.float32(0.5)) / reduction - np.float32(0.5), 0.0), rows - 1.0)
+        fy = min(max((y + place[1] + np.float32(0.5)) / reduction[1] - np.float32(0.5), 0.0), rows - 1.0)
         ya = int(fy)
         yb = min(ya + 1, rows - 1)
         ty = np.float32(fy - ya)
         for x in range(warped.shape[2]):
-            fx = min(max((x + place[0] + np.float32(0.5)) / reduction - np.float32(0.5), 0.0), columns - 1.0)
+            fx = min(max((x + place[0] + np.float32(0.5)) / reduction[0] - np.float32(0.5), 0.0), columns - 1.0)
             xa = int(fx)
             xb = min(xa + 1, columns - 1)
             tx = np.float32(fx - xa)
@@ -267,7 +269,43 @@ def _trust_rows(across, warped, gain, doubt, slack, limit, total, weight, carrie
                 total[k, y, x] += w * warped[k, y, x]
 
 
+def propose(case: Case) -> Proposal | None:
+    """Merge as many neighbours as the motion lets, wherever noise is to be taken at all."""
+    if case.frames == 1 or not (case.luma.percent or case.chroma.percent):
+        return None
+    carried = case.profile.carried
+    settings = merge_settings(
+        case.movement,
+        luma=case.luma.percent > 0,
+        chroma=case.chroma.percent > 0,
+        difference=case.difference,
+        carried=carried,
+    )
+    return Proposal(settings, _reason(case.movement, frames_each_side(case.movement, carried=carried)), case.reach)
+
+
+def _reason(movement: Movement, count: int) -> str:
+    side = "1 frame each side still matches" if count == 1 else f"{count} frames each side still match"
+    if movement.standing >= STANDS:
+        return f"{100 * movement.standing:.0f} % of the picture stands still: {side}."
+    return f"Motion of up to {movement.px:.0f} px a frame: {side}."
+
+
+def merged_share(p: Temporal, window: Window, around: Around) -> Array:
+    """How much of the noise that the step starts from it takes out of luma, H×W, 0-1."""
+    before = window.here.part(window.inside).noise[0]
+    left = apply(p, window, around).noise[0]
+    share: Array = 1 - np.sqrt(left / np.maximum(before, np.float32(1e-6)))
+    return share
+
+
 TREATMENT = Treatment(
     kind="temporal", title="Temporal noise reduction", treats=("noise", "colour noise"), order=20,
-    parameters=Temporal, need=need, apply=apply,
+    parameters=Temporal, need=need, apply=apply, propose=propose,
+    views=(
+        OwnView(
+            "merged", "Merged",
+            "How much noise the merge takes at each place: dark where no neighbour could be trusted.", merged_share,
+        ),
+    ),
 )  # fmt: skip

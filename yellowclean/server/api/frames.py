@@ -49,7 +49,8 @@ class FrameQuery(PlaceQuery):
 
     view: View = "source"
     scale: float = 1.0
-    step: int = Field(0, description="Whose matte the view 'reach' shows, and whose setting is changed.")
+    step: int = Field(0, description="Whose matte the view 'reach' shows, whose view 'own', whose setting changes.")
+    own: str = Field("", description="Name of the view that the step offers of its own work.")
     setting: str = Field("", description="Name of a setting of the step that is shown at `value` instead.")
     value: float = 0.0
     draft: bool = Field(False, description="The coarse picture, without the steps that look at other frames.")
@@ -70,19 +71,24 @@ class Subject(NamedTuple):
 async def get_frame(request: HttpRequest, shot_id: int, query: Query[FrameQuery]) -> HttpResponse:
     """One view of a frame as PNG."""
     shot, plan, look = await looked_up(shot_id, query)
-    step = query.step if query.view == "reach" else None
-    check_key(query, shot, "" if query.view == "source" else content_of(plan, step), look)
+    check_key(query, shot, "" if query.view == "source" else content_of(plan, query.view, query.step), look)
     if query.setting:
         plan = plan.with_setting(query.step, query.setting, query.value)
     if query.draft:
         plan = plan.draft()
-    scale = min(max(query.scale, 0.02), 1.0)
-    asked = Asked(query.n, query.view, query.part, scale, query.step, look, query.signal, query.stress, query.gain)
-    return answered(await unless_gone(lambda stopped: picture(shot, plan, asked, stopped)), query)
+    asked = Asked(
+        query.n, query.view, query.part, max(query.scale, 0.02), query.step, look, query.signal, query.stress,
+        query.gain, query.own,
+    )  # fmt: skip
+    shown = await unless_gone(lambda stopped: picture(shot, plan, asked, stopped))
+    response = answered(shown.png, query)
+    response["Picture-Area"] = ",".join(f"{value:.6g}" for value in shown.area)
+    return response
 
 
 class Pixel(Schema):
-    """One pixel in 10-bit code values, R', G' and B'; `result` only where a version was asked for."""
+    """One pixel of the source in 10-bit code values, R', G' and B', and the mean of what the result has in its
+    place, where a version was asked for."""
 
     source: list[float]
     result: list[float] | None
@@ -93,8 +99,10 @@ def get_pixel(request: HttpRequest, shot_id: int, n: int, x: int, y: int, versio
     shot = Shot.objects.get(pk=shot_id)
     plan = PlanVersion.objects.get(pk=version_id, shot=shot).plan if version_id else Plan()
     pipeline, place = pipeline_for(shot, plan, never), Region(x, y, 1, 1)
-    source = (pipeline.source_frame(n, place)[0, 0] * CV_SCALE).tolist()
-    return Pixel(source=source, result=(pipeline.frame(n, place)[0, 0] * CV_SCALE).tolist() if version_id else None)
+    source, result = (
+        side.mean(axis=(0, 1)) * CV_SCALE for side in (pipeline.source_frame(n, place), pipeline.frame(n, place))
+    )
+    return Pixel(source=source.tolist(), result=result.tolist() if version_id else None)
 
 
 async def unless_gone(work: Callable[[StopCheck], T]) -> T:

@@ -12,9 +12,9 @@ from pydantic import ValidationError
 from ...engine.errors import BadInput, BadPlan, YellowCleanError
 from ...engine.judge.patches import Remaining
 from ...engine.judge.standing import standings
-from ...engine.measure.profile import first_problem
-from ...engine.measure.survey import FindingKind, finding_kinds, source_check
+from ...engine.measure.report import FindingKind, finding_kinds, source_check
 from ...engine.media import MediaInfo
+from ...engine.noise.profile import first_problem
 from ..models import Job, PlanVersion, Profile, Render, Shot, Survey, Work
 from ..use_cases import delete_shot, propose_for, set_tolerances
 from ..views import picture_key

@@ -11,8 +11,9 @@ from django.utils.http import content_disposition_header
 from ninja import Router, Schema
 
 from ...engine.colour.cdl_files import read_cdls, written_cdl
+from ...engine.colour.encodings import encoding_of
 from ...engine.colour.look import Cdl, Look
-from ...engine.colour.management import Managed, Spaces, managed_for, spaces
+from ...engine.colour.management import Managed, Spaces, managed_by_default, spaces
 from ...engine.errors import BadInput
 from ...engine.judge.under_look import NoiseUnderLook, noise_under
 from ...engine.media import MediaInfo
@@ -86,7 +87,7 @@ def get_management(request: HttpRequest, shot_id: int, config: str = "") -> Choi
     info = MediaInfo.model_validate(Shot.objects.get(pk=shot_id).media)
     if config:
         allowed_folder(config)
-    return Choices(spaces=spaces(config), suggested=managed_for(info))
+    return Choices(spaces=spaces(config), suggested=managed_by_default(encoding_of(info).space))
 
 
 @router.post("/cdl", response=list[Correction])

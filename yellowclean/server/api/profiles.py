@@ -11,7 +11,7 @@ from ninja import Router
 
 from ...engine.errors import BadInput, BadPlan
 from ...engine.measure.fit import ProfileFit, profile_fit
-from ...engine.measure.profile import profile_from_json
+from ...engine.noise.profile import profile_from_json
 from ..models import Profile, Shot
 from ..use_cases import save_profile
 from .schemas import ProfileIn, ProfileOut

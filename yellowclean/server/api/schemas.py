@@ -8,12 +8,13 @@ from typing import Any
 from ninja import Field, Schema
 
 from ...engine.colour.look import Look
+from ...engine.format import Format
 from ...engine.judge.patches import PatchBeforeAfter, Remaining
 from ...engine.judge.standing import FrameNoise, Standing
 from ...engine.measure.patch import Patch, PatchReading
-from ...engine.measure.profile import NoiseCurve
-from ...engine.measure.survey import SourceCheck, SurveyReport
+from ...engine.measure.report import SourceCheck, SurveyReport
 from ...engine.media import MediaInfo
+from ...engine.noise.profile import NoiseCurve
 from ...engine.plan import Plan
 from ...engine.render import DeliveryReport
 
@@ -66,6 +67,27 @@ class ShotOut(Schema):
     """What is wrong with its footage or its documents, in one line; empty when nothing is."""
 
 
+class FormatOfResult(Schema):
+    """What the frames of a result are: pixels, how many of them to one of the source, and in words what of size and
+    colour is other than in the source."""
+
+    width: int
+    height: int
+    per_pixel: float
+    beside_source: str
+
+    @staticmethod
+    def of(info: MediaInfo, plan: Plan) -> FormatOfResult:
+        source = Format.of(info)
+        result = plan.formats(source)[-1]
+        return FormatOfResult(
+            width=result.width,
+            height=result.height,
+            per_pixel=max(result.per_pixel_of(source)),
+            beside_source=result.beside(source),
+        )
+
+
 class VersionOut(Schema):
     """A plan version; `key` names its result for caches, `matte_keys` the matte of each step. One that this release
     cannot read says so in `problem`, and its plan is empty."""
@@ -76,6 +98,9 @@ class VersionOut(Schema):
     plan: Plan
     key: str
     matte_keys: list[str]
+    view_keys: list[str]
+    """Names what the own views of each step show."""
+    format: FormatOfResult | None = None
     problem: str = ""
 
 
@@ -170,6 +195,14 @@ class ProfileOut(ProfileIn):
     curve: NoiseCurve
 
 
+class OwnViewOut(Schema):
+    """A view that a treatment offers of its own work."""
+
+    name: str
+    title: str
+    help: str
+
+
 class TreatmentOut(Schema):
     """A treatment; `parameters` is the JSON schema from which its controls are drawn."""
 
@@ -177,6 +210,9 @@ class TreatmentOut(Schema):
     title: str
     treats: list[str]
     parameters: dict[str, Any]
+    reshapes: bool
+    """Whether it changes size or colour of the whole frame: such a step has no Mix, channels or Reach."""
+    views: list[OwnViewOut]
 
 
 class PartsSchema(Schema):

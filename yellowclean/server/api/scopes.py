@@ -75,9 +75,10 @@ async def get_histogram(request: HttpRequest, shot_id: int, query: Query[PlaceQu
 
 
 def _sides(subject: Subject, query: PlaceQuery, stopped: StopCheck) -> tuple[Frame, Frame | None]:
-    """Source and result at a place, under the look."""
+    """Source and result at a place, under the look; the source as it is brought into the result's format."""
     pipeline = pipeline_for(subject.shot, subject.plan, stopped)
-    source = subject.look.applied(pipeline.source_frame(query.n, query.part))
+    look = pipeline.seen_under(subject.look)
+    source = look.applied(pipeline.reference.frame(query.n, query.part))
     if not subject.plan.steps:
         return source, None
-    return source, subject.look.applied(pipeline.frame(query.n, query.part))
+    return source, look.applied(pipeline.frame(query.n, query.part))

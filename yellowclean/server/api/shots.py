@@ -7,7 +7,7 @@ from ninja import Router, Schema
 
 from ...engine.errors import BadPlan
 from ...engine.frames import never
-from ...engine.judge.patches import patch_before_after
+from ...engine.judge.patches import patch_at
 from ...engine.judge.standing import frame_noise, said_of, standings
 from ...engine.measure.patch import Patch, measure_patch
 from ...engine.measure.places import better_patch
@@ -16,6 +16,7 @@ from ...engine.plan import Plan
 from ...engine.treat import TREATMENTS
 from ..models import PlanVersion, Profile, Shot
 from ..use_cases import (
+    accepted,
     cancel,
     delete_shot,
     matching_profile,
@@ -24,13 +25,14 @@ from ..use_cases import (
     propose_version,
     rename,
     request_survey,
-    unbaked,
 )
 from ..views import pipeline_for
 from .jobs import told_shot, told_work
 from .schemas import (
+    FormatOfResult,
     FormatOut,
     LeftOut,
+    OwnViewOut,
     PatchVerdict,
     ShotDetail,
     SurveyIn,
@@ -55,7 +57,14 @@ def told_version(version: PlanVersion) -> VersionOut:
     except BadPlan as error:
         told = f"It was written by another release and cannot be read: {error}"
         return VersionOut(
-            id=version.pk, label=version.label, note=version.note, plan=Plan(), key="", matte_keys=[], problem=told
+            id=version.pk,
+            label=version.label,
+            note=version.note,
+            plan=Plan(),
+            key="",
+            matte_keys=[],
+            view_keys=[],
+            problem=told,
         )
     return VersionOut(
         id=version.pk,
@@ -64,6 +73,8 @@ def told_version(version: PlanVersion) -> VersionOut:
         plan=plan,
         key=plan.digest(),
         matte_keys=[plan.matte_digest(k) for k in range(len(plan.steps))],
+        view_keys=[plan.view_digest(k) for k in range(len(plan.steps))],
+        format=FormatOfResult.of(version.shot.info, plan),
     )
 
 
@@ -115,7 +126,7 @@ def read_patch(request: HttpRequest, shot_id: int, payload: Patch, version_id: i
     reading = measure_patch(frame, payload, curve, limits=limits)
     result = None
     if version_id:
-        result = patch_before_after(reading, pipeline.frame(payload.frame, payload.region))
+        result = patch_at(pipeline, payload)
     better = None if reading.flat else better_patch(frame, payload, curve, limits)
     return PatchVerdict(reading=reading, better=better, result=result)
 
@@ -133,9 +144,9 @@ def create_version(request: HttpRequest, shot_id: int, payload: VersionIn) -> Ve
 
 @router.put("/versions/{version_id}", response=VersionOut, by_alias=True)
 def change_version(request: HttpRequest, version_id: int, payload: VersionIn) -> VersionOut:
-    version = PlanVersion.objects.get(pk=version_id)
+    version = PlanVersion.objects.select_related("shot").get(pk=version_id)
     version.plan  # noqa: B018 (one that cannot be read is not written over)
-    version.document = unbaked(payload.plan).model_dump(mode="json", by_alias=True)
+    version.document = accepted(version.shot, payload.plan).model_dump(mode="json", by_alias=True)
     if payload.note is not None:
         version.note = payload.note
     if payload.label is not None and payload.label != version.label:
@@ -164,7 +175,14 @@ def get_remaining(request: HttpRequest, version_id: int) -> LeftOut:
 @router.get("/treatments", response=list[TreatmentOut])
 def list_treatments(request: HttpRequest) -> list[TreatmentOut]:
     return [
-        TreatmentOut(kind=t.kind, title=t.title, treats=list(t.treats), parameters=t.parameters.model_json_schema())
+        TreatmentOut(
+            kind=t.kind,
+            title=t.title,
+            treats=list(t.treats),
+            parameters=t.parameters.model_json_schema(),
+            reshapes=t.reshapes,
+            views=[OwnViewOut(name=v.name, title=v.title, help=v.help) for v in t.views],
+        )
         for t in TREATMENTS.values()
     ]
 

@@ -11,6 +11,7 @@ from ...engine.colour.look import Look
 from ...engine.plan import Plan
 from ..models import PlanVersion, Shot, Still
 from ..use_cases import allowed_look, unbaked
+from .schemas import FormatOfResult
 
 router = Router(tags=["stills"])
 
@@ -40,6 +41,7 @@ class StillOut(Schema):
     look: Look
     key: str
     look_key: str
+    format: FormatOfResult
     created: datetime
 
 
@@ -60,6 +62,7 @@ def told_still(still: Still) -> StillOut:
         look=still.shown_under,
         key=plan.digest(),
         look_key=still.shown_under.digest(),
+        format=FormatOfResult.of(still.shot.info, plan),
         created=still.created,
     )
 

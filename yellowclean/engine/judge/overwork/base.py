@@ -44,19 +44,23 @@ class Measure:
 
 
 class Evidence:
-    """A frame and region of source and result, with what several measures need computed once."""
+    """A frame and region of source and result, with what several measures need computed once. The source is
+    brought into the format of the result, by the steps that reshape alone."""
 
     def __init__(
         self, pipeline: Pipeline, n: int, region: Region | None = None, *, risk: RiskAt | None = None
     ) -> None:
-        """`risk` may be shared by several results of the same footage, profile, frame and region."""
+        """`region` is in pixels of the source, `place` and maps in those of the result. `risk` may be shared by
+        several results of the same footage, profile, format, frame and region."""
         self.pipeline, self.n, self._risk = pipeline, n, risk
+        self.reference, self.around = pipeline.reference, pipeline.around
         self.region = region or pipeline.footage.whole
-        self.shape = self.region.height, self.region.width
+        self.place = pipeline.covered(self.region)
+        self.shape = self.place.height, self.place.width
 
     @cached_property
     def source(self) -> Frame:
-        return self.pipeline.source_frame(self.n, self.region)
+        return self.reference.frame(self.n, self.region)
 
     @cached_property
     def result(self) -> Frame:
@@ -78,19 +82,20 @@ class Evidence:
     def sigma(self) -> Array:
         """Luma noise at each pixel in frame units, by the profile, H×W."""
         smooth = cv2.GaussianBlur(luma(self.source), (0, 0), 3)
-        return np.maximum(self.pipeline.profile.curve.sigma_at(smooth, "luma"), np.float32(0.05 / CV_SCALE))
+        return np.maximum(self.around.profile.curve.sigma_at(smooth, "luma"), np.float32(0.05 / CV_SCALE))
 
     @cached_property
     def nudge(self) -> Nudge:
         """How source and result look and follow in the stabilised domain."""
-        risk = self._risk or RiskAt(self.pipeline.footage, self.pipeline.profile, self.n, self.region)
+        risk = self._risk or RiskAt(self.pipeline.footage, self.pipeline.plan, self.n, self.region)
         return risk.nudge_of(self.pipeline)
 
     def fetched(self, picture: Frame, track: Track) -> tuple[Frame, Mask]:
         """A neighbour's picture of the region brought here along the motion, and where that can be trusted."""
         y, x = np.indices(self.shape, np.float32)
-        fx = (x + self.region.x + np.float32(0.5)) / np.float32(track.reduction) - np.float32(0.5)
-        fy = (y + self.region.y + np.float32(0.5)) / np.float32(track.reduction) - np.float32(0.5)
+        across, down = (np.float32(reduction) for reduction in track.reduction)
+        fx = (x + self.place.x + np.float32(0.5)) / across - np.float32(0.5)
+        fy = (y + self.place.y + np.float32(0.5)) / down - np.float32(0.5)
         field = cv2.remap(track.field, fx, fy, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
         to_x, to_y = x + field[..., 0], y + field[..., 1]
         inside = (to_x >= 0) & (to_y >= 0) & (to_x <= self.shape[1] - 1) & (to_y <= self.shape[0] - 1)
@@ -99,7 +104,7 @@ class Evidence:
         return brought, inside & (field[..., 2] < 1)
 
     def track(self, neighbour: int) -> Track:
-        return self.pipeline.motion(self.n, neighbour)
+        return self.around.motion(self.n, neighbour)
 
 
 def bands(plane: Array) -> list[Array]:

@@ -17,7 +17,7 @@ mean that count as chance."""
 
 def _borders(evidence: Evidence) -> Reading:
     """The mean change of each side's rim against that of the strip inside, less what chance makes."""
-    region, whole = evidence.region, evidence.pipeline.footage.whole
+    region, whole = evidence.place, evidence.pipeline.format.whole
     change = evidence.change * CV_SCALE
     where = np.zeros(evidence.shape, np.float32)
     sides = {

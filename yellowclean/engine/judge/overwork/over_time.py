@@ -32,7 +32,7 @@ def _trails(evidence: Evidence) -> Reading:
     if neighbour is None:
         return Reading(0.0, np.zeros(evidence.shape, np.float32), "one frame")
     noise = _noise_after(TRAIL_BLUR, evidence)
-    other = evidence.pipeline.source_frame(neighbour, evidence.region)
+    other = evidence.reference.frame(neighbour, evidence.region)
     difference = local(luma(evidence.source) - luma(other), TRAIL_BLUR)
     moved = np.abs(difference) > MOVED * np.sqrt(np.float32(2)) * noise
     moved = cv2.dilate(moved.astype(np.uint8), np.ones((9, 9))).astype(bool)
@@ -53,7 +53,7 @@ def _boiling(evidence: Evidence) -> Reading:
         return Reading(0.0, np.zeros(evidence.shape, np.float32), "one frame")
     track = evidence.track(neighbour)
     brought, sure = evidence.fetched(evidence.pipeline.frame(neighbour, evidence.region), track)
-    source, _ = evidence.fetched(evidence.pipeline.source_frame(neighbour, evidence.region), track)
+    source, _ = evidence.fetched(evidence.reference.frame(neighbour, evidence.region), track)
     sure = sure & _calm(luma(evidence.source) - luma(source), evidence)
     if sure.mean() < 0.02:
         return Reading(0.0, np.zeros(evidence.shape, np.float32), "no motion is sure enough")
@@ -93,7 +93,7 @@ def _flicker(evidence: Evidence) -> Reading:
     middle = min(max(evidence.n, 1), frames - 2)
     added = (
         _stands_off(evidence.pipeline.frame, middle, evidence.region)
-        - _stands_off(evidence.pipeline.source_frame, middle, evidence.region)
+        - _stands_off(evidence.reference.frame, middle, evidence.region)
     ) * CV_SCALE
     value = max(float(added.max()), 0.0)
     return Reading(value, nothing + np.float32(value / FLICKER.limit), f"most in {'RGB'[int(added.argmax())]}")

@@ -63,7 +63,7 @@ def overwork(
 ) -> Judged:
     """Judge a plan's result on frames of a shot. Raises `BadInput` for a plan that does nothing, or a region
     in which nothing can be judged."""
-    judged = pipeline.footage.large_enough(region)
+    judged = pipeline.large_enough(region)
     if not any(step.acts for step in pipeline.plan.steps):
         raise BadInput("the plan does nothing, so there is nothing to judge; add a step.")
     worst: dict[str, Measured] = {}

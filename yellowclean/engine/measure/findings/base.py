@@ -14,8 +14,8 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ...frames import Array, Frame
 from ...media import MediaInfo
+from ...noise.profile import NoiseCurve
 from ..edge import Edge, find_edges
-from ..profile import NoiseCurve
 
 
 class Place(BaseModel):

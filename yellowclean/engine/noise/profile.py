@@ -83,6 +83,11 @@ class NoiseProfile(BaseModel):
     curve: NoiseCurve
     correlation: MatrixOf3 = Field(description="Correlation of R', G' and B' noise.")
     spectrum: list[list[list[float]]]
+    coherence: list[list[list[float]]] = Field(
+        [],
+        description="Correlation of the axes (first and second, first and third, second and third) in each"
+        " coefficient of the spectrum; without it they count as independent.",
+    )
     grain_px: float = Field(description="Size of the grain: correlation length in pixels; 1 is white.")
     carried: bool = Field(
         False, description="Whether a codec that predicts frames from frames carries the noise along."
@@ -97,6 +102,8 @@ class NoiseProfile(BaseModel):
             raise ValueError(f"spectrum must be 3 axes × {OCTAVES} octaves × {BLOCK * BLOCK}, got {shape}")
         if np.array(self.correlation).shape != (3, 3):
             raise ValueError("correlation must be 3 × 3")
+        if self.coherence and np.array(self.coherence).shape != shape:
+            raise ValueError(f"coherence must be none or 3 pairs × {OCTAVES} octaves × {BLOCK * BLOCK}")
         return self
 
     def typical_cv(self, name: str) -> float:

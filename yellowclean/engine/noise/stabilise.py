@@ -15,8 +15,8 @@ import numpy as np
 
 from ..colour.opponent import opponent_axes
 from ..frames import Array, Frame
-from ..measure.profile import NoiseProfile
 from ..parallel import in_bands
+from .profile import NoiseProfile
 
 LOW, HIGH, POINTS = -0.25, 1.5, 7169
 """Frame values covered by the tables (step 1/4096); beyond them the ends continue straight."""

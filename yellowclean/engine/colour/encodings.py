@@ -1,0 +1,82 @@
+"""Colour encodings: what the values of a frame stand for, by name and by the tags that files carry.
+
+Names are those of the colour spaces in OpenColorIO's own studio configuration for ACES. Tags are names of the code
+points of ITU-T H.273 (07/2021), tables 2 to 4; encodings that it has no code points for are written as "unknown".
+"""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import NamedTuple
+
+import numpy as np
+import PyOpenColorIO as ocio
+
+from ..frames import Frame
+from ..media.info import MediaInfo
+from ..media.tags import UNKNOWN
+from ..parallel import in_bands
+from .management import builtin_config
+
+
+class Encoding(NamedTuple):
+    """A colour space by its name, and the tags of a file that holds it."""
+
+    space: str
+    primaries: str
+    transfer: str
+    matrix: str
+
+
+_TAGGED = (
+    Encoding("Camera Rec.709", "bt709", "bt709", "bt709"),
+    Encoding("Rec.1886 Rec.709 - Display", "bt709", "bt709", "bt709"),
+    Encoding("sRGB Encoded Rec.709 (sRGB)", "bt709", "srgb", "bt709"),
+    Encoding("Gamma 2.2 Encoded Rec.709", "bt709", "gamma22", "bt709"),
+    Encoding("Linear Rec.709 (sRGB)", "bt709", "linear", "bt709"),
+    Encoding("Linear Rec.2020", "bt2020", "linear", "bt2020nc"),
+    Encoding("sRGB Encoded P3-D65", "smpte432", "srgb", "bt709"),
+    Encoding("Display P3 - Display", "smpte432", "srgb", "bt709"),
+    Encoding("Linear P3-D65", "smpte432", "linear", "bt709"),
+    Encoding("Rec.2100-PQ - Display", "bt2020", "smpte2084", "bt2020nc"),
+    Encoding("Rec.2100-HLG - Display", "bt2020", "arib-std-b67", "bt2020nc"),
+)
+"""The encodings that tags can name; where two share their tags, a file that carries them is taken for the first."""
+
+OF_CAMERAS = _TAGGED[0].space
+"""For BT.709, and where a file names nothing."""
+
+
+@lru_cache(1)
+def spaces_known() -> tuple[str, ...]:
+    """All spaces that pictures can be converted between, by name."""
+    every = builtin_config().getColorSpaces(ocio.SEARCH_REFERENCE_SPACE_ALL, ocio.COLORSPACE_ALL)
+    return tuple(space.getName() for space in every if not space.isData())
+
+
+def encoding_named(space: str) -> Encoding:
+    """The encoding of that name, with its tags."""
+    return next((e for e in _TAGGED if e.space == space), Encoding(space, UNKNOWN, UNKNOWN, "bt709"))
+
+
+def encoding_of(info: MediaInfo) -> Encoding:
+    """What the tags of a file say, with the tags as they are. The transfer decides; primaries where several share
+    it."""
+    same = [e for e in _TAGGED if e.transfer == info.transfer]
+    best = next((e for e in same if e.primaries == info.primaries), same[0] if same else _TAGGED[0])
+    return Encoding(best.space, info.primaries, info.transfer, info.matrix)
+
+
+def converted(frame: Frame, source: str, target: str) -> Frame:
+    """A picture, H×W×3, brought from one space to another."""
+    if source == target:
+        return frame
+    processor = _processor(source, target)
+    shown = np.array(frame, np.float32, order="C")
+    in_bands(len(shown), lambda a, b: processor.applyRGB(shown[a:b]))
+    return shown
+
+
+@lru_cache(16)
+def _processor(source: str, target: str) -> ocio.CPUProcessor:
+    return builtin_config().getProcessor(source, target).getDefaultCPUProcessor()

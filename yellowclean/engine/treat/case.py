@@ -1,0 +1,51 @@
+"""What a treatment is told of a shot when it is asked how it would treat it, and what it answers."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..format import Format
+from ..measure.findings import Finding
+from ..motion import Movement
+from ..noise.profile import NoiseProfile
+from ..reach.model import Reach
+
+
+@dataclass(frozen=True, slots=True)
+class Amount:
+    """How many percent of a noise to take, and why, in one sentence."""
+
+    percent: float
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Case:
+    """A surveyed shot: its findings by kind, each with its tolerance, its noise and motion, and what was judged
+    before any treatment is asked: how much of luma and of colour noise is worth taking, where the noise lives, and
+    how far a neighbour may differ, in σ."""
+
+    frames: int
+    format: Format
+    findings: dict[str, Finding]
+    profile: NoiseProfile
+    movement: Movement
+    luma: Amount
+    chroma: Amount
+    reach: Reach
+    where: str
+    difference: float = 1.0
+    scale: float | tuple[int, int] | None = None
+    """Size asked for: a factor, or width and height in pixels."""
+    space: str | None = None
+    """Colour encoding asked for, by its name."""
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """How a treatment would treat a shot: settings, the reason in one sentence, and where."""
+
+    settings: dict[str, Any]
+    reason: str
+    reach: Reach = field(default_factory=Reach)

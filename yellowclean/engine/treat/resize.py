@@ -1,0 +1,111 @@
+"""Resizing by a kernel of OpenImageIO, in the values as they are or in linear light."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+import OpenImageIO as oiio
+
+from ..colour.encodings import converted
+from ..format import Format
+from ..frames import Array, Region
+from ..parameters import Parameters, choice, quantity, switch
+from .base import Around, Need, Picture, Treatment, Window
+from .case import Case, Proposal
+
+LINEAR = "Linear Rec.709 (sRGB)"
+"""Where light adds up; resizing is linear, so that any primaries do."""
+
+MARGIN = 4
+"""Pixels that the widest kernel looks at on either side, of the larger of the two frames, and one for rounding."""
+
+OF_NOISE = "triangle"
+"""Kernel of the map of what is left of the noise: without negative lobes."""
+
+
+class Resize(Parameters):
+    """Another number of pixels for the same picture: by a factor, or, where width or height is not 0, to a size."""
+
+    factor: float = quantity(
+        0.5, "Factor", "Of the width and height, where neither is given below.",
+        unit="×", least=0.1, most=8, step=0.05,
+    )  # fmt: skip
+    width: int = quantity(
+        0, "Width", "Of the result; 0 goes by the height, or by the factor.", unit="px", least=0, most=16384, step=2
+    )
+    height: int = quantity(
+        0, "Height", "Of the result; 0 goes by the width, or by the factor.", unit="px", least=0, most=16384, step=2
+    )
+    kernel: Literal["lanczos3", "catmull-rom", "mitchell", "triangle"] = choice(
+        "lanczos3", "Kernel", "How pixels are weighed: sharper ones ring more beside edges.",
+        names={"lanczos3": "Lanczos, 3 lobes", "catmull-rom": "Catmull-Rom", "mitchell": "Mitchell",
+               "triangle": "Linear"},
+    )  # fmt: skip
+    linear: bool = switch(
+        False, "In linear light", "Averages light instead of values: fine bright detail keeps its brightness."
+    )
+
+
+def need(p: Resize) -> Need:
+    return Need(margin=MARGIN, beyond=MARGIN)
+
+
+def hands_on(p: Resize, given: Format) -> Format:
+    """The asked size; a side that is not given follows the other."""
+    if not (p.width or p.height):
+        return given.resized(max(round(given.width * p.factor), 1), max(round(given.height * p.factor), 1))
+    width = p.width or max(round(given.width * p.height / given.height), 1)
+    return given.resized(width, p.height or max(round(given.height * p.width / given.width), 1))
+
+
+def apply(p: Resize, window: Window, around: Around) -> Picture:
+    rgb = window.here.rgb
+    space = window.given.encoding.space
+    if p.linear:
+        rgb = converted(rgb, space, LINEAR)
+    result = resized(rgb, window, p.kernel)
+    if p.linear:
+        result = converted(result, LINEAR, space)
+    noise = resized(np.moveaxis(window.here.noise, 0, 2), window, OF_NOISE)
+    return Picture(result, np.ascontiguousarray(np.moveaxis(noise, 2, 0)))
+
+
+def resized(picture: Array, window: Window, kernel: str) -> Array:
+    """The wanted part of a picture (H×W×C over the window) in the format handed on. Every pixel is weighed by its
+    place in the whole frame, so that a region comes out as in the whole."""
+    given, handed = window.given, window.handed
+    source = _buffer(window.place, (given.width, given.height), picture.shape[2])
+    source.set_pixels(source.roi, np.ascontiguousarray(picture, np.float32))
+    result = _buffer(window.wanted, (handed.width, handed.height), picture.shape[2])
+    if not oiio.ImageBufAlgo.resize(result, source, kernel, 0.0):
+        raise RuntimeError(result.geterror())
+    found = result.get_pixels(oiio.FLOAT)
+    assert found is not None  # it was just made
+    return np.asarray(found, np.float32)
+
+
+def _buffer(data: Region, whole: tuple[int, int], channels: int) -> oiio.ImageBuf:
+    """A picture of a part of a frame, which knows where in the frame it lies."""
+    spec = oiio.ImageSpec(data.width, data.height, channels, "float")
+    spec.x, spec.y = data.x, data.y
+    spec.full_width, spec.full_height = whole
+    return oiio.ImageBuf(spec)
+
+
+def propose(case: Case) -> Proposal | None:
+    """The size that was asked for, if any."""
+    if case.scale is None:
+        return None
+    if isinstance(case.scale, tuple):
+        settings: dict[str, float] = {"width": case.scale[0], "height": case.scale[1]}
+    else:
+        settings = {"factor": case.scale}
+    size = hands_on(Resize.model_validate(settings), case.format)
+    return Proposal(settings, f"{size.width}×{size.height} pixels, as asked.")
+
+
+TREATMENT = Treatment(
+    kind="resize", title="Resize", treats=(), order=80, parameters=Resize, need=need, apply=apply,
+    hands_on=hands_on, propose=propose,
+)  # fmt: skip
