@@ -121,6 +121,11 @@ class Plan(BaseModel):
         steps = [step for step in self.steps if step.acts and step.treatment.reshapes]
         return self.model_copy(update={"steps": steps, "look": Look()})
 
+    def treating(self, kind: str) -> Plan:
+        """The steps that treat a kind of finding, alone."""
+        steps = [step for step in self.steps if step.acts and kind in step.treatment.treats]
+        return self.model_copy(update={"steps": steps, "look": Look()})
+
     def draft(self) -> Plan:
         """The plan without the steps that look at other frames: a coarse picture in a fraction of the time."""
         needs = [step.treatment.need(step.parameters) for step in self.steps]

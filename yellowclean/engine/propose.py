@@ -87,7 +87,7 @@ def _case(
     chroma = _beside(luma, _judged("chroma", used.chroma_cv, tolerance["colour noise"], report), report)
     reach = _where_the_noise_lives(used.curve, luma.limit, chroma.limit)
     return Case(
-        frames=report.media.frames,
+        media=report.media,
         format=Format.of(report.media),
         findings={finding.kind: finding for finding in report.findings},
         profile=used,

@@ -10,17 +10,19 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
+import numpy as np
 from pydantic import BaseModel, Field
 
 from .errors import BadInput
 from .format import Format
-from .frames import Progress, StopCheck, never, raise_if
+from .frames import Frame, Progress, StopCheck, never, raise_if
 from .judge.patches import LEAST_PIECE, PatchBeforeAfter, comparable, patch_before_after
 from .measure.noise import measure_noise
 from .measure.patch import Patch, PatchReading
 from .measure.report import SurveyReport
 from .media import Destination, MediaInfo, Source, VideoSource, files_of, open_source, open_writer
-from .media.planes import Plane
+from .media.formats import OutputFormat
+from .media.planes import Coding, Plane
 from .media.sequence_writer import outputs_of, write_member
 from .media.video_writer import VideoWriter
 from .media.writers import Writer
@@ -29,6 +31,9 @@ from .pipeline import Footage, Pipeline
 from .plan import Plan
 
 SEGMENT_FRAMES = 6
+
+DITHERED_BITS, DITHER_SEED = 12, 13
+"""Depth up to which the codes of a file are coarse enough to show, and where the dither starts."""
 
 
 class DeliveryReport(BaseModel):
@@ -57,9 +62,23 @@ def render(
     with _writer(target, source, plan, chosen) as writer:
         for count, n in enumerate(chosen):
             raise_if(stopped)
-            writer.write(pipeline.frame(n))
+            writer.write(delivered(pipeline, n, target.format))
             if progress:
                 progress((count + 1) / len(chosen))
+
+
+def delivered(pipeline: Pipeline, n: int, fmt: OutputFormat) -> Frame:
+    """Frame n of the result as it is handed to a writer: where ramps were rebuilt between the codes, with
+    triangular dither of one code of the format (Lipshitz, Wannamaker, Vanderkooy 1992), the same in all channels
+    and every time. What no step changed is written as it was."""
+    result = pipeline.frame(n)
+    finer = any(step.acts and step.treatment.finer_than_codes for step in pipeline.plan.steps)
+    if not finer or fmt.bits > DITHERED_BITS:
+        return result
+    changed = (result != pipeline.reference.frame(n)).any(axis=2)
+    first, second = np.random.default_rng((DITHER_SEED, n)).random((2, *changed.shape), np.float32)
+    dither = (first - second) / np.float32(Coding("rgb", fmt.bits, fmt.full_range).luma_scale[1])
+    return result + np.where(changed, dither, np.float32(0))[..., None]
 
 
 def told_of_result(info: MediaInfo, plan: Plan) -> MediaInfo:
@@ -136,13 +155,13 @@ def render_segment(
         target.partial.mkdir(exist_ok=True)
         for n in piece:
             raise_if(stopped)
-            write_member(target, told, n, pipeline.frame(n), source)
+            write_member(target, told, n, delivered(pipeline, n, target.format), source)
         return
     lossless = Destination(segment_file(folder, piece), target.format.segment(told))
     with _writer(lossless, source, plan, piece, audio=False) as writer:
         for n in piece:
             raise_if(stopped)
-            writer.write(pipeline.frame(n))
+            writer.write(delivered(pipeline, n, target.format))
 
 
 def assemble(

@@ -1,4 +1,5 @@
-"""What a plan leaves of the noise: flat patches before and after, the plainest measure there is."""
+"""What a plan leaves: of the noise by flat patches before and after, the plainest measure there is, of the rest
+by the detectors that found it."""
 
 from __future__ import annotations
 
@@ -12,6 +13,7 @@ from ..measure.patch import Patch, PatchReading, measure_pixels
 from ..measure.report import SurveyReport
 from ..noise.profile import NoiseCurve
 from ..pipeline import Pipeline
+from .again import measured_again
 
 MOST_OVER_NOISE = 1.05
 """Of a patch's deviation against the shot's noise: 5 % more is a tenth more power, and after a treatment that
@@ -77,7 +79,7 @@ class Remaining(BaseModel):
 
 
 def remaining(pipeline: Pipeline, report: SurveyReport) -> Remaining:
-    """What a plan leaves of a surveyed shot's noise and colour noise."""
+    """What a plan leaves of a surveyed shot's noise, and of what else its steps treat."""
     if not any(step.acts for step in pipeline.plan.steps):
         return Remaining(values={}, basis="nothing", patches=[])
     told = [r.patch for r in report.patches if comparable(r, report.profile.curve)]
@@ -90,6 +92,7 @@ def remaining(pipeline: Pipeline, report: SurveyReport) -> Remaining:
         luma, chroma = pipeline.noise_left(report.media.frames // 2, _middle(report))
     shares = {"noise": luma, "colour noise": chroma}
     values = {f.kind: f.value * shares[f.kind] for f in report.findings if f.kind in shares}
+    values |= {f.kind: f.value for f in measured_again(pipeline, report)}
     return Remaining(values=values, basis="patches" if pairs else "estimate", patches=pairs)
 
 

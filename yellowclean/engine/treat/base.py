@@ -114,6 +114,8 @@ class Treatment:
     hands_on: Callable[[Any, Format], Format] | None = None
     propose: Callable[[Case], Proposal | None] | None = None
     views: tuple[OwnView, ...] = ()
+    finer_than_codes: bool = False
+    """Whether its result lies between the codes of a file, and steps again where it is rounded without dither."""
 
     @property
     def reshapes(self) -> bool:

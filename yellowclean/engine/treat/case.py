@@ -7,6 +7,7 @@ from typing import Any
 
 from ..format import Format
 from ..measure.findings import Finding
+from ..media import MediaInfo
 from ..motion import Movement
 from ..noise.profile import NoiseProfile
 from ..reach.model import Reach
@@ -26,7 +27,7 @@ class Case:
     before any treatment is asked: how much of luma and of colour noise is worth taking, where the noise lives, and
     how far a neighbour may differ, in σ."""
 
-    frames: int
+    media: MediaInfo
     format: Format
     findings: dict[str, Finding]
     profile: NoiseProfile
@@ -40,6 +41,10 @@ class Case:
     """Size asked for: a factor, or width and height in pixels."""
     space: str | None = None
     """Colour encoding asked for, by its name."""
+
+    @property
+    def frames(self) -> int:
+        return self.media.frames
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,10 +1,4 @@
-"""Banding: contours of small equal steps between flat runs, where a smooth ramp was meant.
-
-Along rows and columns the means of eight pixels on both sides of a gap are compared. A band edge has
-a step of a few code values and sides that are flat against it; a ramp has sides that rise as the step
-does; an edge of the scene is larger, and texture or noise is not flat. After the visibility ideas of
-Tandon et al. 2021 and the run structure of Bhagavathy, Llach and Zhai 2009.
-"""
+"""Banding: contours of small equal steps between flat runs (`measure.contours`), where a smooth ramp was meant."""
 
 from __future__ import annotations
 
@@ -16,15 +10,11 @@ import numpy as np
 
 from ...frames import CV_SCALE, Array
 from ...media import MediaInfo
+from ..contours import RUN, contour_steps, in_company
 from .base import Detector, Finding, Look, Place, densest
 
-RUN, GAP = 8, 2
-SMALLEST, LARGEST = 1.2 / CV_SCALE, 48 / CV_SCALE
-LARGEST_BAND = 12 / CV_SCALE
+LARGEST_BAND = 20 / CV_SCALE
 """Steps above it are looked at, so that edges of the scene are told from bands, but are no bands."""
-
-FLATNESS = 0.4
-"""The range within a side against the step: a ramp has 0.6 or more, whatever its slope."""
 
 SPREAD = 24
 """Pixels around a contour that are seen as banded."""
@@ -33,64 +23,45 @@ ALIKE, LEAST_ALIKE = 0.25, 0.6
 """Bands come of one quantiser: this share of the steps lies within a quarter of their median. Edges of
 the scene that happen to be small have all sizes."""
 
-COMPANY = 5
-"""Pixels of a contour within nine pixels, the pixel itself included."""
-
 LEAST_AREA = 3.0
 """Percent of the frame below which contours are taken for chance."""
 
 
 @dataclass(frozen=True, slots=True)
 class Bands:
-    """Median step (frame units), share of the frame in percent, and the densest place."""
+    """Median step (frame units), share of the frame in percent, share of the steps that are alike, and the densest
+    place."""
 
     step: float
     area: float
+    alike: float
     place: Place | None
 
 
-def contour_steps(luma: Array) -> Array:
-    """Size of the band step at each pixel, 0 where there is none."""
-    plane = luma.astype(np.float32)
-    return np.maximum(_along_rows(plane), _along_rows(np.ascontiguousarray(plane.T)).T)
-
-
-def _along_rows(plane: Array) -> Array:
-    run = np.ones((1, RUN), np.uint8)
-    mean = cv2.blur(plane, (RUN, 1))
-    spread = cv2.dilate(plane, run) - cv2.erode(plane, run)
-    shift = (RUN + GAP) // 2
-    result = np.zeros_like(plane)
-    left, right = mean[:, : -2 * shift], mean[:, 2 * shift :]
-    uneven = np.maximum(spread[:, : -2 * shift], spread[:, 2 * shift :])
-    step = np.abs(right - left)
-    banded = (step >= SMALLEST) & (step <= LARGEST) & (uneven <= FLATNESS * step)
-    result[:, shift:-shift] = np.where(banded, step, 0)
-    return result
+NOTHING = Bands(0.0, 0.0, 0.0, None)
 
 
 def observe(look: Look) -> Bands:
-    """The bands of luma or of green, whichever has more: video is quantised in the one, RGB in the other."""
-    return max((bands_of(look.luma), bands_of(look.frame[..., 1])), key=lambda bands: bands.area)
+    """The bands of luma or of green, whichever has more that are alike: video is quantised in the one, RGB in the
+    other."""
+    return max((bands_of(look.luma), bands_of(look.frame[..., 1])), key=lambda bands: bands.area * bands.alike)
 
 
 def bands_of(plane: Array) -> Bands:
     """The bands of one plane."""
     if min(plane.shape) < 4 * RUN:
-        return Bands(0.0, 0.0, None)
+        return NOTHING
     steps = contour_steps(plane)
-    found = steps > 0
-    # Contours are lines; steps that noise makes by chance stand alone.
-    beside = cv2.boxFilter(found.astype(np.float32), -1, (9, 9), normalize=False)
-    found &= beside >= COMPANY
+    found = in_company(steps > 0)
     if not found.any():
-        return Bands(0.0, 0.0, None)
+        return NOTHING
     step = float(np.median(steps[found]))
     alike = found & (np.abs(steps - step) <= ALIKE * step)
-    if step > LARGEST_BAND or alike.sum() < LEAST_ALIKE * found.sum():
-        return Bands(0.0, 0.0, None)
+    share = float(alike.sum() / found.sum())
+    if step > LARGEST_BAND or share < LEAST_ALIKE:
+        return NOTHING
     near = cv2.dilate(alike.astype(np.uint8), np.ones((SPREAD, SPREAD), np.uint8))
-    return Bands(step, 100 * float(near.mean()), densest(alike, 128))
+    return Bands(step, 100 * float(near.mean()), share, densest(alike, 128))
 
 
 def conclude(seen: Sequence[tuple[int, Bands]], info: MediaInfo) -> Finding:
