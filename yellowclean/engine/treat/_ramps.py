@@ -46,7 +46,7 @@ def smoothest(planes: Array, half: Array) -> Array:
     for k in reversed(range(len(ROUNDS))):
         given, room = levels[k]
         if change.shape != given.shape:
-            change = np.stack([doubled(plane) for plane in change])
+            change = np.stack([doubled(plane) for plane in change]).astype(np.float32)
         change = _relaxed(given, room, change, SPREADS[k], ROUNDS[k], STEEP[k]) - given
     surface: Array = given + change
     return surface
@@ -64,7 +64,7 @@ def _relaxed(given: Array, room: Array, change: Array, spreads: int, rounds: int
     level_x, level_y = _no_edges(given, room, steep)
     last = np.clip(given + change, low, high)
     if spreads:
-        wide = last
+        wide: Array = last
         for _ in range(spreads):
             wide = _spread(wide, level_x, level_y)
         last = np.clip(last + _believed(np.abs(wide - given), room) * (wide - last), low, high)
