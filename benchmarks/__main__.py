@@ -2,7 +2,7 @@
 
 import sys
 
-from . import compressed, denoise, length, overwork, quality, response, speed, strip, survey
+from . import artifacts, compressed, denoise, length, overwork, quality, response, speed, strip, survey
 
 ALL = {
     "survey": survey,
@@ -14,6 +14,7 @@ ALL = {
     "strip": strip,
     "response": response,
     "length": length,
+    "artifacts": artifacts,
 }
 
 if __name__ == "__main__":

@@ -63,6 +63,12 @@ def ffmpeg(pixel_format: str, arguments: str) -> Callable[[Sequence[Frame], int,
     return run
 
 
+def ffmpeg_all(pixel_format: str, call: str) -> Callable[[Sequence[Frame]], list[Frame]]:
+    """A filter of FFmpeg's libraries over all frames, given by its call."""
+    name, _, options = call.partition("=")
+    return lambda frames: _filtered(frames, name, options, pixel_format)
+
+
 def _filtered(frames: Sequence[Frame], name: str, options: str, pixel_format: str) -> list[Frame]:
     deep = pixel_format.endswith("16le")
     axis = 2 if deep else 0  # the library's layout of deep and of 8-bit planar pictures

@@ -20,7 +20,7 @@ from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
-from yellowclean.engine.render import render
+from yellowclean.engine.render import delivered, render
 from yellowclean.engine.survey import survey
 
 
@@ -120,9 +120,8 @@ class FromFindingToFile(TestCase):
             target = Destination(Path(folder) / "ten.mkv", lossless)
             plan = Plan(profile=white_profile(1.0), steps=[Step(kind="bands", settings={"step": 6})])
             render(MemorySource([eight] * 2), plan, target)
-            again = Destination(Path(folder) / "again.mkv", lossless)
-            render(MemorySource([eight] * 2), plan, again)
-            self.assertEqual(target.path.read_bytes(), again.path.read_bytes())
+            pipeline = Pipeline(Footage(MemorySource([eight] * 2)), plan)
+            np.testing.assert_array_equal(delivered(pipeline, 1, lossless), delivered(pipeline, 1, lossless))
             written = open_source(target.path)
             back = [written.read(n) for n in (0, 1)]
             written.close()

@@ -13,7 +13,6 @@ from tests.engine.planted import found, noisy, rising
 from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
 from yellowclean.engine.frames import Frame
 from yellowclean.engine.measure.findings.base import Spot
-from yellowclean.engine.measure.findings.flicker import log_gain
 from yellowclean.engine.testcamera import Camera
 
 
@@ -40,9 +39,25 @@ class Flicker(TestCase):
         fade = [bt709_encoded((bt709_linear(f) * (1 - 0.02 * n)).astype(np.float32)) for n, f in enumerate(frames)]
         self.assertFalse(found("flicker", fade).outside)
 
-    def test_gains_come_from_block_ratios(self) -> None:
-        means = [np.full((18, 32), level) for level in (0.2, 0.25, 0.2)]
-        np.testing.assert_allclose([log_gain(a, b) for a, b in itertools.pairwise(means)], np.log([1.25, 0.8]))
+    def test_bands_of_rows_are_found_at_their_strength_in_spite_of_motion(self) -> None:
+        for scene in ("quay", "dusk"):
+            frames = shot_pair(scene, Camera(stops_under=2), 384, 224, 24)[0]
+
+            def under_mains(percent: float, frames: list[Frame] = frames) -> list[Frame]:
+                return [with_bands(f, percent, 2.3, 0.13, n) for n, f in enumerate(frames)]
+
+            values = rising(self, under_mains, "flicker", [0, 1.5, 3, 6, 12])
+            self.assertLess(values[0], 0.7)
+            for percent, value in zip((1.5, 3, 6, 12), values[1:], strict=True):
+                self.assertAlmostEqual(value * np.sqrt(2) / percent, 1, delta=0.25)
+            self.assertIn("2.3 down the picture", found("flicker", under_mains(6)).detail)
+
+
+def with_bands(frame: Frame, percent: float, cycles: float, roll: float, n: int) -> Frame:
+    """A frame under lamps that beat against a rolling shutter."""
+    down = (np.arange(len(frame)) + 0.5) / len(frame)
+    gain = 1 + percent / 100 * np.sin(2 * np.pi * (cycles * down + roll * n))
+    return bt709_encoded((bt709_linear(frame) * gain[:, None, None]).astype(np.float32))
 
 
 class Repeats(TestCase):

@@ -45,6 +45,11 @@ LEAST_JUDGED = 16
 """Pixels a side of what is judged: in less, chance is all there is."""
 
 
+SMALL_BYTES = 64 << 10
+"""What a small value that a step keeps is counted as."""
+
+PLAIN = Look()
+
 _numbers = itertools.count()
 
 
@@ -338,6 +343,26 @@ class Standpoint:
     def motion(self, n: int, neighbour: int) -> Track:
         """Motion of the source, in pixels of the format."""
         return self.footage.motion(n, neighbour).scaled(*self.formats[-1].per_pixel_of(self.formats[0]))
+
+    @property
+    def format(self) -> Format:
+        return self.formats[-1]
+
+    @property
+    def frames(self) -> int:
+        return self.footage.info.frames
+
+    def whole(self, n: int) -> Frame:
+        """All of frame n behind the steps; callers must not write into it."""
+        return self._pipeline.frame(n) if self.steps else self.footage.frame(n)
+
+    def kept(self, key: Hashable, make: Callable[[], T]) -> T:
+        """A small value of the shot behind the steps, made once."""
+        return self.footage.kept(("small", self._pipeline.plan.digest(), key), make, lambda _: SMALL_BYTES)
+
+    @cached_property
+    def _pipeline(self) -> Pipeline:
+        return Pipeline(self.footage, self.plan.model_copy(update={"steps": self.steps, "look": PLAIN}))
 
     def _behind(self, k: int, profile: NoiseProfile) -> NoiseProfile:
         """The profile behind step k, found by showing it noise."""

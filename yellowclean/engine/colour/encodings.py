@@ -67,6 +67,12 @@ def encoding_of(info: MediaInfo) -> Encoding:
     return Encoding(best.space, info.primaries, info.transfer, info.matrix)
 
 
+def linear_like(encoding: Encoding) -> str:
+    """The space of linear light with the primaries of an encoding, as far as they are named."""
+    like = {"bt2020": "Linear Rec.2020", "smpte432": "Linear P3-D65"}
+    return like.get(encoding.primaries, "Linear Rec.709 (sRGB)")
+
+
 def converted(frame: Frame, source: str, target: str) -> Frame:
     """A picture, H×W×3, brought from one space to another."""
     if source == target:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
 import numpy as np
 
@@ -15,6 +15,8 @@ from ..noise.profile import NoiseProfile
 from ..noise.stabilise import Stabiliser
 from ..parameters import Parameters
 from .case import Case, Proposal
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +64,19 @@ class Around(Protocol):
 
     def motion(self, n: int, neighbour: int) -> Track:
         """Motion of the source from frame n to a neighbour."""
+
+    @property
+    def format(self) -> Format: ...
+
+    @property
+    def frames(self) -> int:
+        """How many the shot has."""
+
+    def whole(self, n: int) -> Frame:
+        """All of frame n, as it is handed to the step."""
+
+    def kept(self, key: Hashable, make: Callable[[], T]) -> T:
+        """A small value (a few kilobytes) that depends on the frames handed to the step and on `key`, made once."""
 
 
 @dataclass(frozen=True, slots=True)

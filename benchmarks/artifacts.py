@@ -1,0 +1,318 @@
+"""Repairs beside general-purpose filters, each at the strength that is best against the truth.
+
+Scenes of the test camera, and photographs where they are found: those of scikit-image, and what Debian packages
+install below `/usr/share` (`YELLOW_CLEAN_PICTURES` names another folder, searched for `.jpg` and `.png` files)."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+from skimage import data
+
+from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear, log_encoded, log_linear
+from yellowclean.engine.frames import CV_SCALE, Array, Frame, luma
+from yellowclean.engine.judge.metrics import psnr_db
+from yellowclean.engine.media import MediaInfo, Source
+from yellowclean.engine.noise.profile import white_profile
+from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.plan import Plan, Step
+from yellowclean.engine.testcamera import Camera
+from yellowclean.engine.testcamera.shoot import CODECS
+
+from .clips import Clip, described, recorded
+from .peers import ffmpeg_all
+
+WIDTH, HEIGHT = 640, 352
+Mask = npt.NDArray[np.bool_]
+Run = Callable[[Sequence[Frame]], list[Frame]]
+
+
+@dataclass(frozen=True, slots=True)
+class Scene:
+    """Footage with one fault, its truth, the place of the fault in each frame, and the frames that are judged."""
+
+    name: str
+    frames: list[Frame]
+    truth: list[Frame]
+    inside: list[Mask]
+    judged: range
+    info: MediaInfo
+    settings: dict[str, object] = field(default_factory=dict)
+
+
+class Held(Source):
+    """Frames in memory."""
+
+    def __init__(self, frames: Sequence[Frame], info: MediaInfo) -> None:
+        self._frames, self.info = frames, info
+
+    def read(self, n: int) -> Frame:
+        return self._frames[n]
+
+    def close(self) -> None:
+        """Nothing is open."""
+
+
+def pictures() -> dict[str, Frame]:
+    """Natural pictures by name, WIDTH×HEIGHT or larger, averaged down from more pixels."""
+    found: dict[str, Frame] = {"rocket": _as_frame(data.rocket()), "coffee": _as_frame(data.coffee())}
+    folder = Path(os.environ.get("YELLOW_CLEAN_PICTURES", "/usr/share/backgrounds"))
+    for file in sorted(p for p in folder.rglob("*") if p.suffix.lower() in {".jpg", ".png"}):
+        picture = cv2.imread(str(file))
+        if picture is not None and picture.shape[1] >= 2 * WIDTH and picture.shape[0] >= 2 * HEIGHT:
+            found[file.stem] = _as_frame(picture[..., ::-1])
+    return found
+
+
+def _as_frame(picture: npt.NDArray[np.uint8]) -> Frame:
+    height, width = picture.shape[:2]
+    scale = max((WIDTH + 60) / width, (HEIGHT + 40) / height)
+    size = round(width * scale), round(height * scale)
+    kernel = cv2.INTER_AREA if scale < 1 else cv2.INTER_CUBIC
+    return np.clip(cv2.resize(picture.astype(np.float32) / 255, size, interpolation=kernel), 0, 1)
+
+
+def smooth_where_flat(picture: Frame) -> tuple[Frame, Mask]:
+    """The picture with the grain of its flat places taken out, so that rounding makes bands there; and those
+    places."""
+    detail = np.abs(picture - cv2.GaussianBlur(picture, (0, 0), 2)).max(axis=2)
+    busy = cv2.dilate(cv2.GaussianBlur(detail, (0, 0), 2), np.ones((9, 9)))
+    texture = np.clip((cv2.GaussianBlur(busy, (0, 0), 3) - 0.006) / 0.004, 0, 1)[..., None]
+    weight = 1 - texture
+    blurred = cv2.GaussianBlur(picture * weight, (0, 0), 6) / np.maximum(
+        cv2.GaussianBlur(weight, (0, 0), 6)[..., None], 1e-4
+    )
+    return (picture * texture + blurred * weight).astype(np.float32), texture[..., 0] < 0.01
+
+
+def panned(picture: Array, count: int, across: float, down: float) -> list[Array]:
+    """A camera's travel over a still picture."""
+    return [
+        cv2.warpAffine(
+            picture, np.array([[1, 0, -4 - across * n], [0, 1, -4 - down * n]]), (WIDTH, HEIGHT),
+            flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101,
+        )
+        for n in range(count)
+    ]  # fmt: skip
+
+
+def stepped(frame: Frame, step: float) -> Frame:
+    return (np.rint(frame / np.float32(step)) * np.float32(step)).astype(np.float32)
+
+
+def stretched_log(frame: Frame, bits: int = 7) -> Frame:
+    """Recorded in a log curve, then stretched for the display."""
+    codes = (1 << bits) - 1
+    recorded_log = np.rint(log_encoded(bt709_linear(frame)) * codes) / codes
+    return bt709_encoded(log_linear(recorded_log.astype(np.float32)))
+
+
+def banded() -> list[Scene]:
+    """Bands in five ways, on a dusk sky of the test camera and on photographs with flat places."""
+    clip = Clip("dusk", Camera(noiseless=True), frames=9, width=WIDTH, height=HEIGHT, motion=(1.3, 0.4, 0.0))
+    clips = {"dusk": (clip.truth, [smooth_where_flat(f)[1] for f in clip.truth])}
+    for name, picture in pictures().items():
+        smooth, flat = smooth_where_flat(picture)
+        if flat.mean() > 0.15:
+            moved = panned(smooth, 9, 1.3, 0.4)
+            clips[name] = (moved, [m > 0.999 for m in panned(flat.astype(np.float32), 9, 1.3, 0.4)])
+    scenes = []
+    for name, (truth, inside) in clips.items():
+        still, plain = range(4, 5), described(len(truth), WIDTH, HEIGHT)
+
+        def scene(
+            kind: str, frames: list[Frame], step: float, judged: range, info: MediaInfo = plain, room: float = 0,
+            planes: str = "rgb", of: tuple[str, list[Frame], list[Mask]] = (name, truth, inside),
+        ) -> Scene:  # fmt: skip
+            largest = float(np.clip(np.ceil(3 * step * CV_SCALE) / 2, 1.5, 64))
+            settings = {"step": largest, "room": room, "planes": planes}
+            return Scene(f"{of[0]}, {kind}", frames, of[1], of[2], judged, info, settings)
+
+        eight = [stepped(f, 1 / 255) for f in truth]
+        log = [stretched_log(f) for f in truth]
+        coded, info = recorded(truth, plain, CODECS["h264-8bit"](None))
+        scenes += [
+            scene("8 bits", eight, 1 / 255, still),
+            scene("7 bits", [stepped(f, 1 / 127) for f in truth], 1 / 127, still),
+            scene("stretched log", log, 14 / CV_SCALE, still),
+            scene("8 bits, moving", eight, 1 / 255, range(3, 6)),
+            scene("H.264, moving", coded, 1 / 219, range(3, 6), info, 45, "bt709"),
+        ]
+    return scenes
+
+
+def on_light(truth: list[Frame], gain: Callable[[int], float | Array]) -> list[Frame]:
+    """Frames under light that changes."""
+    return [bt709_encoded((bt709_linear(f) * gain(n)).astype(np.float32)).clip(0, 1) for n, f in enumerate(truth)]
+
+
+def flickering() -> list[Scene]:
+    """Flicker of the whole frame, of three kinds, and mains bands, strong and weak."""
+    rng = np.random.default_rng(31)
+    count = 40
+    size = {"frames": count, "width": WIDTH, "height": HEIGHT}
+    camera = Camera(stops_under=1)
+    clips = {
+        "stars": Clip("stars", camera, **size).frames,  # type: ignore[arg-type]
+        "quay": Clip("quay", camera, motion=(1.5, 0.3, 0.8), **size).frames,  # type: ignore[arg-type]
+        "basin": Clip("basin", camera, **size).frames,  # type: ignore[arg-type]
+    }
+    for name, picture in itertools.islice(pictures().items(), 6):
+        grain = [rng.standard_normal((HEIGHT, WIDTH, 3)).astype(np.float32) * 3 / CV_SCALE for _ in range(count)]
+        clips[name] = [np.clip(f + g, 0, 1) for f, g in zip(panned(picture, count, 0.7, 0.3), grain, strict=True)]
+    jumps = 1 + 0.05 * rng.standard_normal(count)
+    down = ((np.arange(HEIGHT) + 0.5) / HEIGHT)[:, None, None]
+    whole = [np.ones((HEIGHT, WIDTH), bool)] * count
+
+    def mains(strength: float) -> Callable[[int], Array]:
+        return lambda n: (1 + strength * np.sin(2 * np.pi * (2.3 * down + 0.17 * n))).astype(np.float32)
+
+    scenes = []
+    for name, frames in clips.items():
+        info, judged = described(count, WIDTH, HEIGHT), range(2, count - 2)
+        ramp = on_light(frames, lambda n: 1 - 0.015 * n)
+        for kind, truth, faulty in (
+            ("lapse", frames, on_light(frames, lambda n: jumps[n])),
+            ("wave", frames, on_light(frames, lambda n: 1 + 0.05 * np.sin(2 * np.pi * n / 5.3))),
+            ("meant ramp", ramp, on_light(frames, lambda n: (1 - 0.015 * n) * jumps[n])),
+            ("mains, strong", frames, on_light(frames, mains(0.08))),
+            ("mains, weak", frames, on_light(frames, mains(0.03))),
+        ):
+            scenes.append(Scene(f"{name}, {kind}", faulty, truth, whole, judged, info))
+    return scenes
+
+
+def alone(work: Callable[[Frame], Frame]) -> Run:
+    return lambda frames: [work(frame) for frame in frames]
+
+
+def band_peers(scene: Scene) -> dict[str, Run]:
+    step = float(scene.settings["step"]) / 1.5 / CV_SCALE  # type: ignore[arg-type]
+    runs: dict[str, Run] = {}
+    for factor, size in itertools.product((0.5, 1, 2, 3), (4, 8, 14)):
+        runs[f"OpenCV bilateral {factor:g}, {size}"] = alone(
+            lambda f, k=factor, s=size: cv2.bilateralFilter(f, 2 * s + 1, 1.7 * k * step, s)  # type: ignore[misc]
+        )
+    for sigma in (1.5, 3, 6):
+        runs[f"OpenCV blur {sigma:g}"] = alone(lambda f, s=sigma: cv2.GaussianBlur(f, (0, 0), s))  # type: ignore[misc]
+    for threshold, reach in itertools.product((0.6, 1.0, 1.6, 2.5), (12, 24)):
+        limit = min(threshold * step, 0.5)
+        runs[f"FFmpeg deband {threshold:g}, {reach}"] = ffmpeg_all(
+            "yuv444p16le", f"deband=1thr={limit}:2thr={limit}:3thr={limit}:range={reach}:blur=1"
+        )
+    for strength, radius in itertools.product((1, 2, 4, 8), (8, 16, 32)):
+        runs[f"FFmpeg gradfun {strength}, {radius}"] = ffmpeg_all(
+            "yuv444p", f"gradfun=strength={strength}:radius={radius}"
+        )
+    return runs
+
+
+def light_peers(scene: Scene) -> dict[str, Run]:
+    runs: dict[str, Run] = {"untouched": list}
+    for size, mode in itertools.product((5, 9, 21), ("am", "pm", "median")):
+        runs[f"FFmpeg deflicker {size} {mode}"] = ffmpeg_all("yuv444p16le", f"deflicker=size={size}:mode={mode}")
+    for radius, sigma in itertools.product((3, 8, 16), (0.3, 0.6, 0.9)):
+        runs[f"FFmpeg tmidequalizer {radius}, {sigma:g}"] = ffmpeg_all(
+            "yuv444p16le", f"tmidequalizer=radius={radius}:sigma={sigma}"
+        )
+    return runs
+
+
+def error_db(scene: Scene, results: Sequence[Frame], seen: Callable[[Frame], Array] = lambda f: f) -> float:
+    """PSNR inside the fault over the judged frames."""
+    squares = [((seen(results[n]) - seen(scene.truth[n])) ** 2)[scene.inside[n]].ravel() for n in scene.judged]
+    return psnr_db(float(np.concatenate(squares).mean(dtype=np.float64))) or np.inf
+
+
+def contours(frame: Frame) -> Array:
+    """What is seen of bands from some way off: luma without its grain."""
+    return cv2.GaussianBlur(luma(frame), (0, 0), 2)
+
+
+def flicker_cv(scene: Scene, results: Sequence[Frame]) -> float:
+    """RMS change of the error from frame to frame."""
+    errors = [(results[n] - scene.truth[n])[scene.inside[n]] for n in scene.judged]
+    if len(errors) < 2 or errors[0].shape != errors[1].shape:
+        return float("nan")
+    return float(np.sqrt(np.mean([np.mean((b - a) ** 2) for a, b in itertools.pairwise(errors)]))) * CV_SCALE
+
+
+def outside_db(scene: Scene, results: Sequence[Frame]) -> float:
+    """PSNR of the result against the source where there is no fault."""
+    squares = [((results[n] - scene.frames[n]) ** 2)[~scene.inside[n]].ravel() for n in scene.judged]
+    every = np.concatenate(squares)
+    return (psnr_db(float(every.mean(dtype=np.float64))) or np.inf) if every.size else np.inf
+
+
+def ours(scene: Scene, kind: str) -> tuple[list[Frame], float]:
+    """The repair, and seconds a frame."""
+    plan = Plan(profile=white_profile(1.0), steps=[Step(kind=kind, settings=scene.settings)])
+    Pipeline(Footage(Held(scene.frames, scene.info)), plan).frame(scene.judged.start)
+    pipeline = Pipeline(Footage(Held(scene.frames, scene.info)), plan)
+    started = time.perf_counter()
+    results = list(scene.frames)
+    for n in scene.judged:
+        results[n] = pipeline.frame(n)
+    return results, (time.perf_counter() - started) / len(scene.judged)
+
+
+COLUMNS = (
+    "scene", "faulty dB", "best peer", "peer dB", "ours dB", "gain", "contours", "flicker CV, peer", "ours",
+    "outside dB", "s a frame, peer", "ours",
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Score:
+    name: str
+    inside: float
+    contours: float
+    flicker: float
+    seconds: float
+
+
+def scored(scene: Scene, name: str, run: Run) -> Score:
+    started = time.perf_counter()
+    results = run(scene.frames) if len(scene.judged) > 1 else _one(run, scene)
+    seconds = (time.perf_counter() - started) / len(scene.judged)
+    inside, lines = error_db(scene, results), error_db(scene, results, contours)
+    return Score(name, inside, lines, flicker_cv(scene, results), seconds)
+
+
+def table(kind: str, scenes: list[Scene], peers: Callable[[Scene], dict[str, Run]]) -> None:
+    print(f"\n### {kind}\n\n| {' | '.join(COLUMNS)} |\n|{' --- |' * len(COLUMNS)}")
+    gains: dict[str, list[float]] = {}
+    for scene in scenes:
+        tried = [scored(scene, name, run) for name, run in peers(scene).items()]
+        best = max(tried, key=lambda score: score.inside)
+        results, seconds = ours(scene, kind)
+        here = error_db(scene, results)
+        lines = error_db(scene, results, contours) - max(score.contours for score in tried)
+        gains.setdefault(scene.name.split(", ", 1)[1], []).append(here - best.inside)
+        cells = (
+            scene.name, f"{error_db(scene, scene.frames):.2f}", best.name, f"{best.inside:.2f}", f"{here:.2f}",
+            f"{here - best.inside:+.2f}", f"{lines:+.2f}", f"{best.flicker:.2f}", f"{flicker_cv(scene, results):.2f}",
+            f"{outside_db(scene, results):.1f}", f"{best.seconds:.2f}", f"{seconds:.2f}",
+        )  # fmt: skip
+        print(f"| {' | '.join(cells)} |", flush=True)
+    told = (f"{name} {np.mean(values):+.2f} {min(values):+.2f}" for name, values in gains.items())
+    print("\nGain over the best peer, mean and least: " + "; ".join(told))
+
+
+def _one(run: Run, scene: Scene) -> list[Frame]:
+    results, n = list(scene.frames), scene.judged.start
+    results[n] = run([scene.frames[n]])[0]
+    return results
+
+
+def main() -> None:
+    table("bands", banded(), band_peers)
+    table("flicker", flickering(), light_peers)

@@ -1,0 +1,112 @@
+"""Flicker taken out: each frame's gain in linear light, of the whole frame and of travelling bands of rows, without
+what is slow, and so meant.
+
+How the gain is found is told in `measure.lighting`: along the camera's motion, from pictures that are compared in a
+few thousand cells. The gains since the frame before are summed up over a window of frames; the sum's deviation from
+its own slow course is the flicker. Cuts end a window."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..colour.encodings import converted, linear_like
+from ..frames import Array, luma
+from ..measure.lighting import Change, Wave, beside_wave, change, drift_at, small_light, wave
+from ..parameters import Parameters, amount, quantity, switch
+from .base import Around, Need, Picture, Treatment, Window
+from .case import Case, Proposal
+
+CLIP_SOFT = 0.02
+"""Below white, how far a pixel counts as clipped in part: what is cut off has no gain to be undone."""
+
+
+class Flicker(Parameters):
+    """Light that changes from frame to frame."""
+
+    taken: float = amount(100, "Taken out", "How much of the measured change of light is undone.", most=100)
+    slow: int = quantity(
+        20, "What is slower is meant", "Changes that take longer than this, as fades and exposure ramps, stay.",
+        unit="frames", least=4, most=60, step=1,
+    )  # fmt: skip
+    bands: bool = switch(
+        True, "Bands of rows", "Also undo bands that travel down or up the picture, as mains lamps make them."
+    )
+
+
+def need(p: Flicker) -> Need:
+    return Need()
+
+
+def apply(p: Flicker, window: Window, around: Around) -> Picture:
+    """Divide by the gain."""
+    here = window.here.part(window.inside)
+    logs = _logs(p, window.n, around)[window.wanted.y : window.wanted.bottom]
+    if not logs.any():
+        return here
+    gain = np.exp(-logs * np.float32(p.taken / 100))[:, None]
+    encoding = window.given.encoding
+    linear = linear_like(encoding)
+    evened = converted(converted(here.rgb, encoding.space, linear) * gain[..., None], linear, encoding.space)
+    white = np.clip((1 - here.rgb.max(axis=2, keepdims=True)) / np.float32(CLIP_SOFT), 0, 1)
+    return Picture(here.rgb + white * (evened - here.rgb), here.noise * gain**2)
+
+
+def _logs(p: Flicker, n: int, around: Around) -> Array:
+    """Logarithm of what is taken for flicker in frame n, for each row."""
+
+    def found() -> Array:
+        first, changes = _window(p, n, around)
+        bands = wave(changes, first) if p.bands and changes else None
+        of_whole = np.cumsum([0.0, *(_of_whole(c, bands, first + k) for k, c in enumerate(changes))])
+        at = n - first + 1
+        logs = np.full(around.format.height, of_whole[at] - drift_at(of_whole, at, p.slow), np.float32)
+        if bands:
+            logs += bands.at(n, (np.arange(len(logs)) + 0.5) / len(logs))
+        return logs
+
+    return around.kept(("flicker", n, p.slow, p.bands), found)
+
+
+def _of_whole(seen: Change, bands: Wave | None, n: int) -> float:
+    return beside_wave(seen, bands, n) if bands else seen.whole
+
+
+def _window(p: Flicker, n: int, around: Around) -> tuple[int, list[Change]]:
+    """The changes of light around frame n, in order, and the frame of the first: as far as the scene is one."""
+    before: list[Change] = []
+    for k in range(n, max(n - p.slow, 0), -1):
+        seen = _change(around, k)
+        if seen is None:
+            break
+        before.append(seen)
+    after: list[Change] = []
+    for k in range(n + 1, min(n + p.slow + 1, around.frames)):
+        seen = _change(around, k)
+        if seen is None:
+            break
+        after.append(seen)
+    return n - len(before) + 1, [*reversed(before), *after]
+
+
+def _change(around: Around, n: int) -> Change | None:
+    return around.kept(("change of light", n), lambda: change(_light(around, n - 1), _light(around, n)))
+
+
+def _light(around: Around, n: int) -> Array:
+    encoding = around.format.encoding
+    return around.kept(("light", n), lambda: small_light(luma(around.whole(n)), encoding))
+
+
+def propose(case: Case) -> Proposal | None:
+    """Undo all of what lies outside its tolerance."""
+    finding = case.findings.get("flicker")
+    if finding is None or not finding.outside:
+        return None
+    told = f"The light changes by {finding.value:.1f} % from frame to frame ({finding.detail})"
+    return Proposal({}, f"{told}: slow changes are left as meant.")
+
+
+TREATMENT = Treatment(
+    kind="flicker", title="Flicker", treats=("flicker",), order=4, parameters=Flicker, need=need, apply=apply,
+    propose=propose,
+)  # fmt: skip
