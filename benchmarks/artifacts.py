@@ -108,7 +108,7 @@ def stepped(frame: Frame, step: float) -> Frame:
     return (np.rint(frame / np.float32(step)) * np.float32(step)).astype(np.float32)
 
 
-def stretched_log(frame: Frame, bits: int = 7) -> Frame:
+def stretched_log(frame: Frame, bits: int = 8) -> Frame:
     """Recorded in a log curve, then stretched for the display."""
     codes = (1 << bits) - 1
     recorded_log = np.rint(log_encoded(bt709_linear(frame)) * codes) / codes
@@ -142,7 +142,7 @@ def banded() -> list[Scene]:
         scenes += [
             scene("8 bits", eight, 1 / 255, still),
             scene("7 bits", [stepped(f, 1 / 127) for f in truth], 1 / 127, still),
-            scene("stretched log", log, 14 / CV_SCALE, still),
+            scene("stretched log", log, 8 / CV_SCALE, still),
             scene("8 bits, moving", eight, 1 / 255, range(3, 6)),
             scene("H.264, moving", coded, 1 / 219, range(3, 6), info, 45, "bt709"),
         ]
@@ -299,7 +299,8 @@ def table(kind: str, scenes: list[Scene], peers: Callable[[Scene], dict[str, Run
         gains.setdefault(scene.name.split(", ", 1)[1], []).append(here - best.inside)
         cells = (
             scene.name, f"{error_db(scene, scene.frames):.2f}", best.name, f"{best.inside:.2f}", f"{here:.2f}",
-            f"{here - best.inside:+.2f}", f"{lines:+.2f}", f"{best.flicker:.2f}", f"{flicker_cv(scene, results):.2f}",
+            f"{here - best.inside:+.2f}", f"{lines:+.2f}",
+            f"{best.flicker:.2f}", f"{flicker_cv(scene, results):.2f}",
             f"{outside_db(scene, results):.1f}", f"{best.seconds:.2f}", f"{seconds:.2f}",
         )  # fmt: skip
         print(f"| {' | '.join(cells)} |", flush=True)

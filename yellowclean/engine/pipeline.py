@@ -31,7 +31,7 @@ from .noise.stabilise import POINTS, Stabiliser
 from .plan import Plan, Step
 from .reach.matte import matte
 from .reach.model import Reach
-from .treat import Need, Picture, Window
+from .treat import Course, Need, Picture, Window
 
 T = TypeVar("T")
 
@@ -228,6 +228,16 @@ class Pipeline:
         window = self._window(depth, asked, n, piece, given, given)
         drawn = view.draw(asked.parameters, window, self._standpoint(depth))
         return self._reduced(drawn, given, scale)
+
+    def course(self, step: int, frames: range) -> Course:
+        """What step number `step` changes over time, in consecutive frames. Raises `BadInput` where it changes
+        nothing that a curve could show, and for frames that there are none of."""
+        asked = self.plan.step(step)
+        if asked.treatment.course is None:
+            raise BadInput(f"{asked.kind} has no curve over time.")
+        for n in (frames.start, frames.stop - 1):
+            self._checked(n, None)
+        return asked.treatment.course(asked.parameters, frames, self._standpoint(self._depth(step)))
 
     def before(self, step: int, n: int, region: Region) -> Frame:
         """What step number `step` starts from in frame n, over a region."""

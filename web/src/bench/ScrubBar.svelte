@@ -1,6 +1,7 @@
 <script lang="ts">
   import { frameTime, short } from "../lib/format";
   import { clamp } from "../lib/geometry";
+  import CourseLines from "./CourseLines.svelte";
   import PlayControls from "./PlayControls.svelte";
   import type { Bench } from "./bench.svelte";
 
@@ -23,6 +24,9 @@
   const worst = $derived(noise.indexOf(Math.max(...noise)));
   const noisiest = $derived(frameNoise?.noisiest ?? []);
   const labelLeft = $derived(bench.n > frames / 2);
+  const course = $derived(bench.courses.course);
+  const at = $derived(bench.n - (course?.first ?? 0));
+  $effect(() => bench.courses.follow());
   const x = (n: number) => ((n + 0.5) / frames) * width;
   const y = (cv: number) => HEIGHT - 4 - (cv / top) * (HEIGHT - 12);
   const line = (values: number[]) =>
@@ -45,7 +49,11 @@
     <PlayControls {bench} />
     <span class="figure whitespace-nowrap">{frameTime(bench.n, bench.shot?.media.rate ?? "24")}</span>
     <span class="grow truncate text-right">
-      {#if noise.length}
+      {#if course}
+        {course.title}, here
+        <span class="figure">{short(course.before[at] ?? 0)}</span> (thin), left
+        <span class="figure">{short(course.after[at] ?? 0)} {course.unit}</span> (bold); dashed: taken as meant
+      {:else if noise.length}
         {treated ? "Luma noise left, here" : "Luma noise, here"}
         <span class="figure">{short(noise[bench.n] ?? 0)} CV</span>, most
         <button class="figure underline" onclick={() => bench.go(worst)}
@@ -73,7 +81,7 @@
     onpointerup={() => (moving = false)}
   >
     <svg class="absolute inset-0" {width} height={HEIGHT} aria-hidden="true">
-      {#each noise as cv, n (n)}
+      {#each course ? [] : noise as cv, n (n)}
         {#if frameNoise?.outside[n]}
           <rect
             x={(n / frames) * width}
@@ -84,7 +92,9 @@
           />
         {/if}
       {/each}
-      {#if noise.length}
+      {#if course}
+        <CourseLines {course} {x} {width} height={HEIGHT} />
+      {:else if noise.length}
         <polyline points={line(measured)} fill="none" stroke="#3d3d3d" stroke-width="1" />
         <polyline points={line(noise)} fill="none" stroke="#161616" stroke-width="1.8" />
         <line x1="0" x2={width} y1={y(tolerance)} y2={y(tolerance)} stroke="#3d3d3d" stroke-dasharray="4 3" />

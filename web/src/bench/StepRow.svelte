@@ -110,8 +110,17 @@
           pick={() => pick(several)}
         />
       {/each}
-      {#if treatment.views.length}
+      {#if treatment.views.length || treatment.course}
         <div class="flex flex-wrap gap-1.5 py-1">
+          {#if treatment.course}
+            {@const showing = bench.courses.step === index}
+            <button
+              class={["btn btn-xs", showing && "btn-active"]}
+              aria-pressed={showing}
+              title="What it changes from frame to frame, under the picture"
+              onclick={() => bench.courses.toggle(index)}>Show its curve</button
+            >
+          {/if}
           {#each treatment.views as view (view.name)}
             {@const showing =
               bench.view === "own" && bench.own.step === index && bench.own.name === view.name}

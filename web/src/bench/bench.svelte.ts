@@ -24,6 +24,7 @@ import { clamp, type Box } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
 import { router } from "../lib/router.svelte";
 import { CompareDesk } from "./compare.svelte";
+import { CourseDesk } from "./course.svelte";
 import { HandoverDesk } from "./handover.svelte";
 import { History, type Direction } from "./history.svelte";
 import { LookDesk } from "./look.svelte";
@@ -86,6 +87,7 @@ export class Bench {
   readonly looks: LookDesk = new LookDesk(this);
   readonly handover: HandoverDesk = new HandoverDesk(this);
   readonly overwork: OverworkDesk = new OverworkDesk(this);
+  readonly courses: CourseDesk = new CourseDesk(this);
   readonly player: Player = new Player(this);
 
   readonly version = $derived<Version | null>(this.shot?.plans.find((v) => v.id === this.versionId) ?? null);

@@ -66,6 +66,14 @@ def local_mean(values: Array, there: npt.NDArray[np.bool_], reach: int) -> Array
     return mean
 
 
+def alike(steps: Array, lines: npt.NDArray[np.bool_], reach: int, within: float) -> npt.NDArray[np.bool_]:
+    """Those of the lines whose step is about that of the lines around: bands come of one quantiser, which may be
+    finer in the shadows than in the lights; edges of the scene that happen to be small have all sizes."""
+    usual = local_mean(steps, lines, reach)
+    same: npt.NDArray[np.bool_] = lines & (np.abs(steps - usual) <= within * usual)
+    return same
+
+
 def _along_rows(plane: Array, run: int, largest: float, flatness: float) -> Array:
     lows, highs, sums, close = plane, plane, plane, plane
     for k in range(run - 1):

@@ -55,8 +55,8 @@ frame, since what walks through the picture makes slow waves too (0.23 on films 
 faster)."""
 
 BEND_FROM, BENDS = 0.4, 0.5
-"""Part of the window that must be known on both sides for a bend of the slow course to be told; else the part of what a
-straight line leaves that a bend may leave."""
+"""Part of the window that must be known on both sides for a bend of the slow course to be told; else the part of
+what a straight line leaves that a bend may leave."""
 
 MARGIN = 6
 """Cells at the border that are not compared: motion brings in new picture there."""

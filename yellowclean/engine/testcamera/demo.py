@@ -1,4 +1,4 @@
-"""The demo reel: five shots of Quay Nine, one for each kind of trouble."""
+"""The demo reel: six shots of Quay Nine, one for each kind of trouble."""
 
 from __future__ import annotations
 
@@ -17,6 +17,10 @@ DEMO_SHOTS = (
         camera=Camera(stops_under=2.5, white_balance=TUNGSTEN),
     ),
     ShotRecipe(
+        name="q9_026_sail_loft", scene="cloth", codec="prores-hq", timecode="01:05:48:00", seed=26,
+        camera=Camera(stops_under=1.0), motion=(1.1, 0.3, 0.6), faults=Faults(mains_percent=6.0),
+    ),
+    ShotRecipe(
         name="q9_031_dusk_cranes", scene="dusk", codec="h264-8bit", timecode="01:07:02:00",
         camera=Camera(full_scale=1_000_000, read_noise=1.0),
     ),
@@ -33,7 +37,7 @@ DEMO_SHOTS = (
 
 
 def demo_recipes(width: int, height: int, frames: int) -> list[ShotRecipe]:
-    """The five shots at a size and length; bit rates follow the number of pixels."""
+    """The shots at a size and length; bit rates follow the number of pixels."""
     share = width * height / (1280 * 720)
     return [
         shot.model_copy(

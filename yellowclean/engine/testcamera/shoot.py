@@ -25,6 +25,8 @@ class Faults(BaseModel):
     model_config = ConfigDict(frozen=True)
 
     flicker_percent: float = 0.0
+    mains_percent: float = 0.0
+    """Strength of bands under mains lamps that beat against a rolling shutter."""
     satellites: int = 0
     dust: int = 0
 
@@ -120,11 +122,23 @@ def flicker_gain(recipe: ShotRecipe, n: int) -> float:
     return 1 + amplitude * float(np.sin(2 * np.pi * n / 5.3 + 0.4))
 
 
+MAINS_CYCLES, MAINS_ROLL = 2.4, 0.17
+"""Bands down the picture, and how far they move a frame, as a share of their distance."""
+
+
+def mains_gain(recipe: ShotRecipe, n: int) -> Array:
+    """The planted gain of each row of frame n, height×1×1."""
+    down = ((np.arange(recipe.height, dtype=np.float32) + 0.5) / recipe.height)[:, None, None]
+    wave = np.sin(2 * np.pi * (MAINS_CYCLES * down + MAINS_ROLL * n))
+    gain: Array = 1 + np.float32(recipe.faults.mains_percent / 100) * wave.astype(np.float32)
+    return gain
+
+
 def _with_faults(light: Array, recipe: ShotRecipe, n: int) -> Array:
     faults = recipe.faults
-    if not (faults.flicker_percent or faults.satellites or faults.dust):
+    if faults == Faults():
         return light
-    marked = light * np.float32(flicker_gain(recipe, n))
+    marked = light * np.float32(flicker_gain(recipe, n)) * mains_gain(recipe, n)
     rng = np.random.default_rng((recipe.seed, n, 5))
     height, width = light.shape[:2]
     for _ in range(faults.satellites):

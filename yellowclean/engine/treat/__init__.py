@@ -6,7 +6,7 @@ import importlib
 import pkgutil
 
 from ..parameters import Parameters
-from .base import Around, Need, OwnView, Picture, Treatment, Window
+from .base import Around, Course, Need, OwnView, Picture, Treatment, Window
 from .case import Amount, Case, Proposal
 
 __all__ = [
@@ -14,6 +14,7 @@ __all__ = [
     "Amount",
     "Around",
     "Case",
+    "Course",
     "Need",
     "OwnView",
     "Parameters",

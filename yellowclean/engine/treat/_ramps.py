@@ -16,10 +16,10 @@ from ..frames import Array
 from ..octaves import doubled
 from ..parallel import in_bands
 
-SPREADS = (0, 0, 0, 2, 4, 4)
+SPREADS = (0, 0, 0, 2, 4, 2)
 """Rounds of spreading from fine to coarse: means of neighbours, which bridge wide runs in few rounds."""
 
-ROUNDS = (32, 20, 12, 4, 0, 0)
+ROUNDS = (40, 28, 16, 6, 0, 0)
 """Gradient steps after those."""
 
 STEEP = (5.0, 3.0, 2.5, 2.1, 1.5, 1.2)
@@ -36,9 +36,9 @@ MARGIN = sum((SPREADS[k] + 2 * ROUNDS[k] + 3) << k for k in range(len(ROUNDS)))
 """Pixels beyond which the surroundings no longer matter."""
 
 
-def smoothest(planes: Array, half: Array) -> Array:
+def smoothest(planes: Array, half: Array, rounding: float = 1.0) -> Array:
     """The smoothest planes (P×H×W) that lie within ±`half` (P×H×W) of the given ones; sides are multiples of
-    `GRID`."""
+    `GRID`. `rounding` is the part of `half` that rounding alone makes."""
     levels: list[tuple[Array, Array]] = [(planes, half)]
     for _ in ROUNDS[1:]:
         levels.append((_halved(levels[-1][0]), _halved(levels[-1][1])))
@@ -47,7 +47,7 @@ def smoothest(planes: Array, half: Array) -> Array:
         given, room = levels[k]
         if change.shape != given.shape:
             change = np.stack([doubled(plane) for plane in change]).astype(np.float32)
-        change = _relaxed(given, room, change, SPREADS[k], ROUNDS[k], STEEP[k]) - given
+        change = _relaxed(given, room, rounding, change, SPREADS[k], ROUNDS[k], STEEP[k]) - given
     surface: Array = given + change
     return surface
 
@@ -59,7 +59,9 @@ def _halved(planes: Array) -> Array:
     return mean
 
 
-def _relaxed(given: Array, room: Array, change: Array, spreads: int, rounds: int, steep: float) -> Array:
+def _relaxed(
+    given: Array, room: Array, rounding: float, change: Array, spreads: int, rounds: int, steep: float
+) -> Array:
     low, high = given - room, given + room
     level_x, level_y = _no_edges(given, room, steep)
     last = np.clip(given + change, low, high)
@@ -67,7 +69,9 @@ def _relaxed(given: Array, room: Array, change: Array, spreads: int, rounds: int
         wide: Array = last
         for _ in range(spreads):
             wide = _spread(wide, level_x, level_y)
-        last = np.clip(last + _believed(np.abs(wide - given), room) * (wide - last), low, high)
+        last = np.clip(
+            last + _believed(np.abs(wide - given), np.float32(rounding) * room) * (wide - last), low, high
+        )
     ahead, spare = last.copy(), np.empty_like(last)
     for k in range(rounds):
         momentum = np.float32(k / (k + 3))

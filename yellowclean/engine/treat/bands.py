@@ -16,7 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ..frames import CV_SCALE, Array, Frame, Region, luma
-from ..measure.contours import GAP, contour_steps, in_company, local_mean
+from ..measure.contours import GAP, alike, contour_steps, in_company, local_mean
 from ..media.tags import KR_KB
 from ..parameters import Parameters, choice, quantity
 from ._ramps import GRID, MARGIN, smoothest
@@ -28,6 +28,9 @@ NEAR, SOFT = 32, 12
 
 STEP_WITHIN = 48
 """Pixels around a place over which the step of its contours is averaged."""
+
+ALIKE = 0.5
+"""By what part of that a contour may differ and be taken for false."""
 
 CODED = 45.0
 """Percent of a step by which a codec moves a value beyond its half step (set on test-camera clips)."""
@@ -67,7 +70,7 @@ class Found:
 
 
 def need(p: Bands) -> Need:
-    return Need(margin=MARGIN + STEP_WITHIN + p.run + GAP + 8, grid=GRID)
+    return Need(margin=MARGIN + 2 * STEP_WITHIN + p.run + GAP + 8, grid=GRID)
 
 
 def apply(p: Bands, window: Window, around: Around) -> Picture:
@@ -79,7 +82,7 @@ def apply(p: Bands, window: Window, around: Around) -> Picture:
     share = _near(found.false)[inside]
     if not share.any():
         return here
-    change = (smoothest(planes, found.half) - planes)[:, *inside]
+    change = (smoothest(planes, found.half, 50 / (50 + p.room)) - planes)[:, *inside]
     return Picture(here.rgb + _together(share * change, p.planes), here.noise)
 
 
@@ -95,7 +98,7 @@ def _found(p: Bands, planes: Array) -> Found:
     false, half = np.zeros(planes.shape[1:], bool), np.zeros_like(planes)
     for k, plane in enumerate(planes):
         steps = contour_steps(plane, run=p.run, largest=p.step / CV_SCALE)
-        lines = in_company(steps > 0)
+        lines = alike(steps, in_company(steps > 0), STEP_WITHIN, ALIKE)
         false |= lines
         half[k] = local_mean(steps, lines, STEP_WITHIN) * np.float32(0.5 + p.room / 100)
     return Found(false, half)
@@ -163,7 +166,7 @@ def propose(case: Case) -> Proposal | None:
     return Proposal(settings, f"{told}: contours up to {settings['step']:g} CV are taken for false.")
 
 
-LARGER = 1.5
+LARGER = 2.0
 """Largest step that is taken for false, as a multiple of the typical one."""
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar
 
 import numpy as np
+from pydantic import BaseModel
 
 from ..format import Format
 from ..frames import Array, Frame, Region
@@ -113,6 +114,17 @@ class OwnView:
     draw: Callable[[Any, Window, Around], Array]
 
 
+class Course(BaseModel):
+    """A quantity over consecutive frames, as a step meets it, as it is meant to be, and as the step leaves it."""
+
+    title: str
+    unit: str
+    first: int
+    before: list[float]
+    meant: list[float]
+    after: list[float]
+
+
 @dataclass(frozen=True, slots=True)
 class Treatment:
     """One kind of step. `apply` returns the wanted part of its window. `hands_on` tells the format that comes of
@@ -129,6 +141,8 @@ class Treatment:
     hands_on: Callable[[Any, Format], Format] | None = None
     propose: Callable[[Case], Proposal | None] | None = None
     views: tuple[OwnView, ...] = ()
+    course: Callable[[Any, range, Around], Course] | None = None
+    """What it changes over time, for each frame of a range."""
     finer_than_codes: bool = False
     """Whether its result lies between the codes of a file, and steps again where it is rounded without dither."""
 

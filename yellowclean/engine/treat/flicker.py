@@ -13,7 +13,7 @@ from ..colour.encodings import converted, linear_like
 from ..frames import Array, luma
 from ..measure.lighting import Change, Wave, beside_wave, change, drift_at, small_light, wave
 from ..parameters import Parameters, amount, quantity, switch
-from .base import Around, Need, Picture, Treatment, Window
+from .base import Around, Course, Need, Picture, Treatment, Window
 from .case import Case, Proposal
 
 CLIP_SOFT = 0.02
@@ -67,6 +67,30 @@ def _logs(p: Flicker, n: int, around: Around) -> Array:
     return around.kept(("flicker", n, p.slow, p.bands), found)
 
 
+def course(p: Flicker, frames: range, around: Around) -> Course:
+    """The level in the middle row, in percent of what it is on average."""
+    changes = [_change(around, n) if n else None for n in frames]
+    taken = np.array([_logs(p, n, around)[around.format.height // 2] for n in frames])
+    rows = [0.0, *(_in_middle(c) for c in changes[1:])]
+    before = np.cumsum(rows)
+    middle = float((before - taken).mean())
+    before, meant = before - middle, before - taken - middle
+    after = before - p.taken / 100 * taken
+    before, meant, after = (100 * np.exp(logs) for logs in (before, meant, after))
+    return Course(
+        title="Level, middle row", unit="% of its mean", first=frames.start,
+        before=before.tolist(), meant=meant.tolist(), after=after.tolist(),
+    )  # fmt: skip
+
+
+def _in_middle(seen: Change | None) -> float:
+    """What changed in the middle row: as the whole frame, where that row tells nothing; across a cut, nothing."""
+    if seen is None:
+        return 0.0
+    middle = seen.bands[len(seen.bands) // 2]
+    return float(middle) if np.isfinite(middle) else seen.whole
+
+
 def _of_whole(seen: Change, bands: Wave | None, n: int) -> float:
     return beside_wave(seen, bands, n) if bands else seen.whole
 
@@ -108,5 +132,5 @@ def propose(case: Case) -> Proposal | None:
 
 TREATMENT = Treatment(
     kind="flicker", title="Flicker", treats=("flicker",), order=4, parameters=Flicker, need=need, apply=apply,
-    propose=propose,
+    propose=propose, course=course,
 )  # fmt: skip

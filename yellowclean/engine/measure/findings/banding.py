@@ -10,7 +10,7 @@ import numpy as np
 
 from ...frames import CV_SCALE, Array
 from ...media import MediaInfo
-from ..contours import RUN, contour_steps, in_company
+from ..contours import RUN, alike, contour_steps, in_company
 from .base import Detector, Finding, Look, Place, densest
 
 LARGEST_BAND = 20 / CV_SCALE
@@ -19,9 +19,9 @@ LARGEST_BAND = 20 / CV_SCALE
 SPREAD = 24
 """Pixels around a contour that are seen as banded."""
 
-ALIKE, LEAST_ALIKE = 0.25, 0.6
-"""Bands come of one quantiser: this share of the steps lies within a quarter of their median. Edges of
-the scene that happen to be small have all sizes."""
+ALIKE, ALIKE_WITHIN, LEAST_ALIKE = 0.25, 48, 0.6
+"""Bands come of one quantiser: this share of the steps lies within a quarter of the mean of those around, over so
+many pixels each way."""
 
 LEAST_AREA = 3.0
 """Percent of the frame below which contours are taken for chance."""
@@ -56,12 +56,12 @@ def bands_of(plane: Array) -> Bands:
     if not found.any():
         return NOTHING
     step = float(np.median(steps[found]))
-    alike = found & (np.abs(steps - step) <= ALIKE * step)
-    share = float(alike.sum() / found.sum())
+    same = alike(steps, found, ALIKE_WITHIN, ALIKE)
+    share = float(same.sum() / found.sum())
     if step > LARGEST_BAND or share < LEAST_ALIKE:
         return NOTHING
-    near = cv2.dilate(alike.astype(np.uint8), np.ones((SPREAD, SPREAD), np.uint8))
-    return Bands(step, 100 * float(near.mean()), share, densest(alike, 128))
+    near = cv2.dilate(same.astype(np.uint8), np.ones((SPREAD, SPREAD), np.uint8))
+    return Bands(step, 100 * float(near.mean()), share, densest(same, 128))
 
 
 def conclude(seen: Sequence[tuple[int, Bands]], info: MediaInfo) -> Finding:

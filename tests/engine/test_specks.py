@@ -1,0 +1,124 @@
+"""Specks taken out: against the footage without them, with every star kept, and all else untouched."""
+
+from __future__ import annotations
+
+import functools
+from unittest import TestCase
+
+import cv2
+import numpy as np
+
+from tests.clips import MemorySource, shot_pair
+from tests.engine.planted import noisy
+from yellowclean.engine.frames import Frame, Region, luma
+from yellowclean.engine.noise.profile import NoiseProfile, white_profile
+from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.plan import Plan, Step
+from yellowclean.engine.propose import propose
+from yellowclean.engine.survey import survey
+from yellowclean.engine.testcamera import Camera
+
+CAMERA = Camera(stops_under=2)
+SIZE = 640, 360
+
+
+@functools.cache
+def profile_of(scene: str) -> NoiseProfile:
+    return white_profile(6.0).model_copy(update={"curve": noisy(scene, CAMERA, SIZE)[1]})
+
+
+def shot(scene: str) -> list[Frame]:
+    return [np.clip(f, 0, 1) for f in noisy(scene, CAMERA, SIZE)[0]]
+
+
+def pipeline(frames: list[Frame], scene: str, **settings: object) -> Pipeline:
+    plan = Plan(profile=profile_of(scene), steps=[Step(kind="specks", settings=settings)])
+    return Pipeline(Footage(MemorySource(frames)), plan)
+
+
+def dusty(frame: Frame, seed: int) -> Frame:
+    """Ten dark and bright grains of 3 to 9 pixels."""
+    rng, marked = np.random.default_rng(seed), frame.copy()
+    for _ in range(10):
+        x, y = int(rng.integers(20, SIZE[0] - 20)), int(rng.integers(20, SIZE[1] - 20))
+        around = frame[y - 5 : y + 6, x - 5 : x + 6]
+        shade = min(float(around.max()) + 0.3, 1.0) if rng.random() < 0.5 or around.min() < 0.3 else 0.0
+        axes = int(rng.integers(1, 5)), int(rng.integers(1, 4))
+        cv2.ellipse(marked, (x, y), axes, float(rng.integers(0, 180)), 0, 360, (shade,) * 3, -1, cv2.LINE_AA)
+    return marked
+
+
+def trailed(frame: Frame) -> Frame:
+    """A satellite over the whole sky."""
+    marked = frame.copy()
+    cv2.line(marked, (30, 40), (600, 170), (0.42, 0.42, 0.44), 1, cv2.LINE_AA)
+    return np.maximum(marked, frame)
+
+
+def gain_db(faulty: Frame, result: Frame, truth: Frame) -> float:
+    """By how much nearer the fault has come to the truth."""
+    fault = (np.abs(faulty - truth) > 0.01).any(axis=2)
+    before, after = (float(np.mean((some - truth)[fault] ** 2)) for some in (faulty, result))
+    return 10 * np.log10(before / after)
+
+
+class Specks(TestCase):
+    def test_dust_goes_and_all_else_stays_to_the_last_bit(self) -> None:
+        for scene in ("stars", "quay", "cloth"):
+            frames = shot(scene)
+            faulty = [dusty(f, n) if n == 4 else f for n, f in enumerate(frames)]
+            result = pipeline(faulty, scene).frame(4)
+            with self.subTest(scene):
+                self.assertGreater(gain_db(faulty[4], result, frames[4]), 8)
+                near = cv2.dilate((faulty[4] != frames[4]).any(axis=2).astype(np.uint8), np.ones((15, 15))) > 0
+                changed = (result != faulty[4]).any(axis=2)
+                self.assertLess(changed[~near].mean(), 2e-4)
+                np.testing.assert_array_equal(pipeline(faulty, scene).frame(2), faulty[2])
+
+    def test_a_trail_goes_and_every_star_keeps_its_peak(self) -> None:
+        frames, truth = shot("stars"), shot_pair("stars", CAMERA, *SIZE, 8)[1]
+        faulty = [trailed(f) if n == 4 else f for n, f in enumerate(frames)]
+        result = pipeline(faulty, "stars").frame(4)
+        self.assertGreater(gain_db(faulty[4], result, frames[4]), 12)
+        light = luma(truth[4])
+        stars = (light >= cv2.dilate(light, np.ones((5, 5)))) & (light > np.median(light) + 0.12)
+        kept = luma(result)[stars] > 0.7 * luma(frames[4])[stars]
+        self.assertGreater(int(stars.sum()), 20)
+        self.assertGreater(kept.mean(), 0.97)
+
+    def test_hot_pixels_go_behind_a_moving_picture_and_before_a_still_one(self) -> None:
+        for scene in ("quay", "stars"):
+            clean = shot(scene)
+            hot = [
+                np.clip(f, 0, 1)
+                for f in shot_pair(scene, CAMERA.model_copy(update={"hot_pixels": 40}), *SIZE, 8)[0]
+            ]
+            result = pipeline(hot, scene).frame(3)
+            with self.subTest(scene):
+                self.assertGreater(gain_db(hot[3], result, clean[3]), 9)
+
+    def test_clean_footage_is_left_alone(self) -> None:
+        for scene in ("stars", "quay", "cloth"):
+            frames = shot(scene)
+            changed = (pipeline(frames, scene).frame(4) != frames[4]).any(axis=2)
+            self.assertLess(changed.mean(), 1e-3, scene)
+
+    def test_a_region_is_that_of_the_whole_frame_and_kinds_can_be_left(self) -> None:
+        faulty = [trailed(dusty(f, n)) if n == 4 else f for n, f in enumerate(shot("stars"))]
+        whole = pipeline(faulty, "stars").frame(4)
+        place = Region(101, 37, 210, 133)
+        np.testing.assert_array_equal(pipeline(faulty, "stars").frame(4, place), whole[place.slices])
+        left = pipeline(faulty, "stars", dust=False, trails=False, lines=False, hot=False).frame(4)
+        np.testing.assert_array_equal(left, faulty[4])
+
+    def test_short_and_small_shots_pass(self) -> None:
+        for count, shape in ((1, (40, 60)), (2, (40, 60)), (9, (5, 7)), (9, (33, 32))):
+            frames = [np.full((*shape, 3), 0.4, np.float32)] * count
+            np.testing.assert_array_equal(pipeline(frames, "quay").frame(count // 2), frames[0])
+
+    def test_proposed_for_what_is_outside_its_tolerance(self) -> None:
+        frames = shot("stars")
+        plan = propose(survey(MemorySource([dusty(f, n) for n, f in enumerate(frames)])))
+        self.assertEqual(plan.steps[0].kind, "specks")
+        self.assertFalse(plan.steps[0].settings["hot"])
+        self.assertNotIn("specks", [s.kind for s in propose(survey(MemorySource(frames))).steps])

@@ -1,0 +1,147 @@
+"""Holes in a picture filled: along motion from the frames beside it, and where those do not fit, from around the
+hole.
+
+A hole is worked on in tiles. What surrounds a tile is laid over each neighbour, at whole pixels about where the
+motion leads and then between them, and where it fits is where the filling is taken from: the mean of the neighbours
+by how well they fit. Averages lack the picture's grain, which is laid over them again, as much as is missing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+
+from ..frames import Array, Frame, Region, extended
+
+Mask = npt.NDArray[np.bool_]
+
+TILE, CONTEXT, SEARCH = 32, 10, 4
+"""Pixels of a tile and around it, and how far from where the motion leads a fit is looked for."""
+
+FITS = 2.5
+"""Deviation of what surrounds a tile from a neighbour, in that of noise alone, up to which the neighbour is
+used."""
+
+LEAST_KNOWN = 24
+"""Pixels around a hole that a fit needs."""
+
+SPREADS = 200
+"""Rounds in which a hole that no neighbour fills is filled from its border."""
+
+
+@dataclass(frozen=True, slots=True)
+class Neighbour:
+    """A whole frame beside, its own holes, and where motion leads from a place: (dx, dy) in pixels."""
+
+    frame: Frame
+    holes: Mask
+    leads: Callable[[Region], tuple[float, float]]
+
+
+@dataclass(frozen=True, slots=True)
+class Filling:
+    """A tile of the frame: its region, its mask, the filled pixels (H×W×3), and the share of the noise's variance
+    that they hold."""
+
+    region: Region
+    mask: Mask
+    rgb: Frame
+    noise: float
+
+
+def fillings(frame: Frame, holes: Mask, neighbours: list[Neighbour], sigma: float) -> list[Filling]:
+    """Fill the holes (H×W) of a frame, tile by tile. `sigma` is the deviation of its noise."""
+    height, width = holes.shape
+    found = []
+    for y in range(0, height, TILE):
+        for x in range(0, width, TILE):
+            mask = holes[y : y + TILE, x : x + TILE]
+            if mask.any():
+                region = Region(x, y, mask.shape[1], mask.shape[0])
+                found.append(_filled(frame, holes, region, neighbours, sigma))
+    return found
+
+
+def _filled(frame: Frame, holes: Mask, region: Region, neighbours: list[Neighbour], sigma: float) -> Filling:
+    height, width = holes.shape
+    mask = holes[region.slices]
+    around = region.grown(CONTEXT).clipped(width, height)
+    here, known = frame[around.slices], ~holes[around.slices]
+    inside = region.within(around).slices
+    total, weights, squares = np.zeros((*mask.shape, 3), np.float64), 0.0, 0.0
+    for neighbour in neighbours:
+        fit = _fitted(here, known, around, neighbour)
+        if fit is None:
+            continue
+        moved, off = fit
+        if not off <= FITS * np.sqrt(2) * sigma:
+            continue
+        weight = 1 / (off * off + 1e-9)
+        total += weight * moved[inside]
+        weights, squares = weights + weight, squares + weight * weight
+    if weights:
+        return Filling(region, mask, (total / weights).astype(np.float32), squares / weights**2)
+    return Filling(region, mask, _from_around(here, known)[inside], 0.0)
+
+
+def _fitted(here: Frame, known: Mask, around: Region, neighbour: Neighbour) -> tuple[Frame, float] | None:
+    """A neighbour laid over a place, and by how much what is known of it differs; None where it cannot be."""
+    if known.sum() < LEAST_KNOWN:
+        return None
+    lead_x, lead_y = (round(v) for v in neighbour.leads(around))
+    wider = Region(around.x + lead_x, around.y + lead_y, around.width, around.height).grown(SEARCH + 2)
+    other, clean = _cut(neighbour, wider)
+    errors = np.full((2 * SEARCH + 1, 2 * SEARCH + 1), np.inf)
+    rows, columns = known.shape
+    for j in range(2 * SEARCH + 1):
+        for i in range(2 * SEARCH + 1):
+            place = slice(j + 2, j + 2 + rows), slice(i + 2, i + 2 + columns)
+            told = known & clean[place]
+            if told.sum() >= LEAST_KNOWN:
+                errors[j, i] = float(((here[told] - other[place][told]) ** 2).mean())
+    if not np.isfinite(errors).any():
+        return None
+    j, i = (int(v) for v in np.unravel_index(int(errors.argmin()), errors.shape))
+    best = (i + _between(errors[j], i), j + _between(errors[:, i], j))
+    holes = cv2.dilate((~known).astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
+    if not clean[j + 2 : j + 2 + rows, i + 2 : i + 2 + columns][holes].all():
+        return None
+    shift = np.array([[1, 0, best[0] + 2], [0, 1, best[1] + 2]], np.float64)
+    moved = cv2.warpAffine(other, shift, (columns, rows), flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP)
+    return moved, float(np.sqrt(((here[known] - moved[known]) ** 2).mean()))
+
+
+def _between(line: Array, k: int) -> float:
+    """Where between samples a parabola through the least one and its neighbours is lowest."""
+    if not 0 < k < len(line) - 1 or not np.isfinite(line[k - 1 : k + 2]).all():
+        return 0.0
+    bend = line[k - 1] - 2 * line[k] + line[k + 1]
+    return float(np.clip(0.5 * (line[k - 1] - line[k + 1]) / bend, -0.5, 0.5)) if bend > 0 else 0.0
+
+
+def _cut(neighbour: Neighbour, wanted: Region) -> tuple[Frame, Mask]:
+    """A region of a neighbour that may reach beyond the frame, and where it can be used."""
+    height, width = neighbour.holes.shape
+    inside = wanted.clipped(width, height)
+    if not inside.width or not inside.height:
+        return np.zeros((wanted.height, wanted.width, 3), np.float32), np.zeros((wanted.height, wanted.width), bool)
+    clean = np.zeros((wanted.height, wanted.width), bool)
+    clean[inside.within(wanted).slices] = ~neighbour.holes[inside.slices]
+    return extended(neighbour.frame[inside.slices], inside, wanted), clean
+
+
+def _from_around(here: Frame, known: Mask) -> Frame:
+    """The smoothest filling that joins its border: each pixel the mean of its four neighbours."""
+    if not known.any():
+        return here
+    filled = here.copy()
+    filled[~known] = here[known].mean(axis=0)
+    hole = ~known
+    for _ in range(SPREADS):
+        wide = np.pad(filled, ((1, 1), (1, 1), (0, 0)), mode="edge")
+        mean = (wide[:-2, 1:-1] + wide[2:, 1:-1] + wide[1:-1, :-2] + wide[1:-1, 2:]) * np.float32(0.25)
+        filled[hole] = mean[hole]
+    return filled

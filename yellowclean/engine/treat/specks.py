@@ -1,0 +1,209 @@
+"""Specks taken out: dust, dirt, trails and drop-outs of one frame, and hot pixels that shine in all.
+
+What they are is found as the survey finds them (`measure.outliers`, `measure.findings.hotpixels`); each hole is
+filled from the frames beside it (`_patching`). All else is left as it is, to the last bit."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+
+from ..frames import CV_SCALE, Array, Frame, Region, luma
+from ..measure.findings.hotpixels import Bright, bright_in, lasting_in, moves
+from ..measure.outliers import Speck, recurring, specks_in
+from ..noise.field import grain_field
+from ..parameters import Parameters, quantity, switch
+from ._patching import Filling, Neighbour, fillings
+from .base import Around, Need, OwnView, Picture, Treatment, Window
+from .case import Case, Proposal
+
+Mask = npt.NDArray[np.bool_]
+
+BESIDE = 3
+"""Frames to each side in which sparkle is looked for."""
+
+LOOKS, ENOUGH_LOOKS, MOVING_CV = 8, 4, 1.0
+"""Frames all over the shot in which hot pixels are looked for, how many there have to be, and the mean change
+between two of them, beyond noise, at which the picture moves."""
+
+GRAIN_SEED = 17
+TAKEN = np.array([1.0, 0.85, 0.2], np.float32)
+DIMMED = np.float32(0.5)
+
+
+class Specks(Parameters):
+    """What is seen in single frames, or in one pixel in all, and belongs to no scene."""
+
+    dust: bool = switch(True, "Dust and dirt", "Small spots that one frame alone has.")
+    trails: bool = switch(True, "Trails", "Long thin traces in one frame, as satellites and aircraft leave them.")
+    lines: bool = switch(True, "Drop-outs", "Level lines that one frame alone has.")
+    hot: bool = switch(True, "Hot pixels", "Pixels that shine at one place in every frame.")
+    sure: float = quantity(
+        30, "Least sureness", "What is less sure to be a speck is left.", unit="%", least=0, most=95, step=5
+    )
+
+
+def need(p: Specks) -> Need:
+    return Need()
+
+
+@dataclass(frozen=True, slots=True)
+class Patched:
+    """The tiles of a frame that were filled, with their grain."""
+
+    tiles: tuple[tuple[Region, Mask, Frame], ...]
+
+
+def apply(p: Specks, window: Window, around: Around) -> Picture:
+    """Put the filled tiles that lie here into the picture."""
+    here = window.here.part(window.inside)
+    rgb: Frame | None = None
+    for region, mask, filled in _patched(p, window.n, around).tiles:
+        part = _shared(region, window.wanted)
+        if part is None:
+            continue
+        rgb = here.rgb.copy() if rgb is None else rgb
+        there = part.within(window.wanted).slices
+        own = part.within(region).slices
+        rgb[there] = np.where(mask[own][..., None], filled[own], rgb[there])
+    return here if rgb is None else Picture(rgb, here.noise)
+
+
+def _shared(region: Region, wanted: Region) -> Region | None:
+    x, y = max(region.x, wanted.x), max(region.y, wanted.y)
+    right, bottom = min(region.right, wanted.right), min(region.bottom, wanted.bottom)
+    return Region(x, y, right - x, bottom - y) if right > x and bottom > y else None
+
+
+def _patched(p: Specks, n: int, around: Around) -> Patched:
+    def found() -> Patched:
+        holes = _holes(p, n, around)
+        if not holes.any():
+            return Patched(())
+        frame = around.whole(n)
+        sigma = float(np.median(around.profile.curve.sigma_at(luma(frame), "luma")))
+        beside = [_neighbour(p, n, k, around) for k in (n - 1, n + 1) if 0 <= k < around.frames]
+        return Patched(
+            tuple(_grained(f, n, around) for f in fillings(frame, holes, beside, max(sigma, 1 / CV_SCALE)))
+        )
+
+    return around.kept(("patched", n, repr(p)), found)
+
+
+def _grained(filling: Filling, n: int, around: Around) -> tuple[Region, Mask, Frame]:
+    """A filled tile with the grain that it lacks."""
+    missing = np.float32(np.sqrt(max(1 - filling.noise, 0.0)))
+    rgb = np.ascontiguousarray(filling.rgb)
+    before = around.stabiliser.opponent(rgb)
+    grain = missing * grain_field(around.profile, GRAIN_SEED, n, filling.region)
+    nothing = np.zeros((2, *rgb.shape[:2]), np.float32)
+    return filling.region, filling.mask, around.stabiliser.applied(rgb, before, before + grain, nothing)
+
+
+def _neighbour(p: Specks, n: int, k: int, around: Around) -> Neighbour:
+    track = around.motion(n, k)
+    across, down = track.reduction
+
+    def leads(region: Region) -> tuple[float, float]:
+        top, left = int(region.y / down), int(region.x / across)
+        rows = slice(top, max(int(region.bottom / down), top + 1))
+        columns = slice(left, max(int(region.right / across), left + 1))
+        piece = track.field[rows, columns].reshape(-1, track.field.shape[2])
+        return (float(np.median(piece[:, 0])), float(np.median(piece[:, 1]))) if len(piece) else (0.0, 0.0)
+
+    return Neighbour(around.whole(k), _holes(p, k, around), leads)
+
+
+def _holes(p: Specks, n: int, around: Around) -> Mask:
+    """Where frame n is to be filled, H×W."""
+    holes = np.zeros((around.format.height, around.format.width), bool)
+    for speck in _taken(p, n, around):
+        rows, columns = speck.mask.shape
+        holes[speck.y : speck.y + rows, speck.x : speck.x + columns] |= speck.mask
+    if p.hot:
+        for y, x in _hot(around):
+            holes[max(y - 1, 0) : y + 2, max(x - 1, 0) : x + 2] = True
+    return holes
+
+
+def _taken(p: Specks, n: int, around: Around) -> list[Speck]:
+    wanted = {kind for kind, on in (("dust", p.dust), ("trail", p.trails), ("drop-out", p.lines)) if on}
+    return [s for s in _lasting(n, around) if s.kind in wanted and 100 * s.sure >= p.sure]
+
+
+def _lasting(n: int, around: Around) -> list[Speck]:
+    """The specks of frame n but sparkle."""
+    specks = _found(n, around)
+    if not specks:
+        return []
+    others = [_found(k, around) for k in range(n - BESIDE, n + BESIDE + 1) if k != n and 0 < k < around.frames - 1]
+    sparkle = recurring(specks, others)
+    return [speck for speck, again in zip(specks, sparkle, strict=True) if not again]
+
+
+def _found(n: int, around: Around) -> list[Speck]:
+    """All specks of frame n; at the ends of a shot, where a neighbour is missing, there are none to be told."""
+    if not 0 < n < around.frames - 1:
+        return []
+
+    def found() -> list[Speck]:
+        here, before, after = (luma(around.whole(k)) for k in (n, n - 1, n + 1))
+        return specks_in(here, before, after, around.profile.curve.sigma_at(here, "luma"))
+
+    return around.kept(("specks", n), found)
+
+
+def _hot(around: Around) -> list[tuple[int, int]]:
+    """Places (y, x) of the shot's hot pixels."""
+
+    def found() -> list[tuple[int, int]]:
+        numbers = sorted({round(n) for n in np.linspace(0, around.frames - 1, min(LOOKS, around.frames))})
+        if len(numbers) < ENOUGH_LOOKS:
+            return []
+        looks: list[Bright] = []
+        before: Array | None = None
+        for n in numbers:
+            frame = around.whole(n)
+            plane = luma(frame)
+            sigma = around.profile.curve.sigma_at(plane, "luma")
+            looks.append(bright_in(frame, sigma, moves(plane, before, sigma)))
+            before = plane
+        return lasting_in(looks)[1]
+
+    return around.kept(("hot pixels",), found)
+
+
+def marks_shown(p: Specks, window: Window, around: Around) -> Frame:
+    """The picture dimmed, with a frame around each speck that is taken."""
+    shown = np.clip(window.here.part(window.inside).rgb, 0, 1) * DIMMED
+    outlined = np.zeros((around.format.height, around.format.width), np.uint8)
+    grown = cv2.dilate(_holes(p, window.n, around).astype(np.uint8), np.ones((9, 9), np.uint8))
+    contours, _ = cv2.findContours(grown, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_SIMPLE)
+    cv2.drawContours(outlined, contours, -1, 1, 1)
+    shown[outlined[window.wanted.slices] > 0] = TAKEN
+    return np.ascontiguousarray(shown, np.float32)
+
+
+def propose(case: Case) -> Proposal | None:
+    """Take what lies outside its tolerance."""
+    outside = [f for kind in ("specks", "hot pixels") if (f := case.findings.get(kind)) and f.outside]
+    if not outside:
+        return None
+    kinds = {finding.kind for finding in outside}
+    told = "; ".join(f"{f.value:.3g} {f.kind if f.kind != 'specks' else 'specks a frame'}" for f in outside)
+    settings = {"hot": "hot pixels" in kinds, **dict.fromkeys(("dust", "trails", "lines"), "specks" in kinds)}
+    return Proposal(settings, f"{told}: each is filled from the frames beside it, all else stays as it is.")
+
+
+TREATMENT = Treatment(
+    kind="specks", title="Specks", treats=("specks", "hot pixels"), order=8, parameters=Specks, need=need,
+    apply=apply, propose=propose,
+    views=(
+        OwnView(
+            "marks", "Marks", "What is taken for a speck here, outlined over the dimmed picture.", marks_shown
+        ),
+    ),
+)  # fmt: skip
