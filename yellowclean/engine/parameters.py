@@ -20,6 +20,10 @@ Point = Annotated[tuple[float, ...], Field(min_length=2, max_length=2)]
 """A place on the picture: x and y in pixels of the source."""
 
 
+Places = tuple[tuple[int, int, int], ...]
+"""Places in frames: the frame (-1 for all), x and y in pixels."""
+
+
 class Parameters(BaseModel):
     """Base of all parameter models: unknown names are refused, values are checked against limits."""
 
@@ -67,6 +71,11 @@ def choice(
 def switch(default: bool, title: str, help_text: str) -> Any:
     """Something that is on or off."""
     return Field(default, title=title, description=help_text, json_schema_extra={"control": "switch"})
+
+
+def places(title: str, help_text: str) -> Any:
+    """Places in frames, for fields of type `Places`: chosen from a list or on the picture."""
+    return Field((), title=title, description=help_text, json_schema_extra={"control": "places"})
 
 
 def colour(default: Sequence[float], title: str, help_text: str) -> Any:

@@ -31,7 +31,7 @@ from .noise.stabilise import POINTS, Stabiliser
 from .plan import Plan, Step
 from .reach.matte import matte
 from .reach.model import Reach
-from .treat import Course, Need, Picture, Window
+from .treat import Course, Mark, Need, Picture, Window
 
 T = TypeVar("T")
 
@@ -238,6 +238,14 @@ class Pipeline:
         for n in (frames.start, frames.stop - 1):
             self._checked(n, None)
         return asked.treatment.course(asked.parameters, frames, self._standpoint(self._depth(step)))
+
+    def marks(self, step: int, n: int) -> list[Mark]:
+        """What step number `step` found in frame n, one by one. Raises `BadInput` where it looks for no things."""
+        asked = self.plan.step(step)
+        if asked.treatment.marks is None:
+            raise BadInput(f"{asked.kind} finds no single things.")
+        self._checked(n, None)
+        return asked.treatment.marks(asked.parameters, n, self._standpoint(self._depth(step)))
 
     def before(self, step: int, n: int, region: Region) -> Frame:
         """What step number `step` starts from in frame n, over a region."""

@@ -24,6 +24,7 @@ export type Tones = Schemas["Tones"];
 export type Detail = Schemas["Detail"];
 export type Shape = Schemas["Shape"];
 export type Strip = Schemas["Strip"];
+export type Mark = Schemas["Mark"];
 export type Course = Schemas["Course"];
 export type Overwork = Schemas["Overwork"];
 export type Preset = Schemas["PresetOut"];

@@ -2,6 +2,7 @@
   import type { Step, Treatment } from "../api/client";
   import type { Bench } from "./bench.svelte";
   import ChoiceControl from "./ChoiceControl.svelte";
+  import MarkList from "./MarkList.svelte";
   import NumberControl from "./NumberControl.svelte";
   import NumbersControl from "./NumbersControl.svelte";
   import { pixelAt } from "./pointer.svelte";
@@ -110,8 +111,17 @@
           pick={() => pick(several)}
         />
       {/each}
-      {#if treatment.views.length || treatment.course}
+      {#if treatment.views.length || treatment.course || treatment.marks}
         <div class="flex flex-wrap gap-1.5 py-1">
+          {#if treatment.marks}
+            {@const showing = bench.marks.step === index}
+            <button
+              class={["btn btn-xs", showing && "btn-active"]}
+              aria-pressed={showing}
+              title="Each single one that was found in the frame on the screen"
+              onclick={() => bench.marks.toggle(index)}>List them</button
+            >
+          {/if}
           {#if treatment.course}
             {@const showing = bench.courses.step === index}
             <button
@@ -133,6 +143,7 @@
           {/each}
         </div>
       {/if}
+      {#if bench.marks.step === index}<MarkList {bench} />{/if}
       {#if !treatment.reshapes}
         <NumberControl control={MIX} value={step.mix ?? 100} onchange={(mix) => change({ mix })} />
         <details class="pt-0.5">

@@ -29,6 +29,7 @@ import { HandoverDesk } from "./handover.svelte";
 import { History, type Direction } from "./history.svelte";
 import { LookDesk } from "./look.svelte";
 import { OverworkDesk } from "./overwork.svelte";
+import { MarkDesk } from "./marks.svelte";
 import { Player } from "./player.svelte";
 import type { Pick } from "./pointer.svelte";
 import { ReachDesk } from "./reach.svelte";
@@ -88,6 +89,7 @@ export class Bench {
   readonly handover: HandoverDesk = new HandoverDesk(this);
   readonly overwork: OverworkDesk = new OverworkDesk(this);
   readonly courses: CourseDesk = new CourseDesk(this);
+  readonly marks: MarkDesk = new MarkDesk(this);
   readonly player: Player = new Player(this);
 
   readonly version = $derived<Version | null>(this.shot?.plans.find((v) => v.id === this.versionId) ?? null);

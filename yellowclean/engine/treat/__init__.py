@@ -6,7 +6,7 @@ import importlib
 import pkgutil
 
 from ..parameters import Parameters
-from .base import Around, Course, Need, OwnView, Picture, Treatment, Window
+from .base import Around, Course, Mark, Need, OwnView, Picture, Treatment, Window
 from .case import Amount, Case, Proposal
 
 __all__ = [
@@ -15,6 +15,7 @@ __all__ = [
     "Around",
     "Case",
     "Course",
+    "Mark",
     "Need",
     "OwnView",
     "Parameters",

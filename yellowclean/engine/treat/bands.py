@@ -32,14 +32,14 @@ STEP_WITHIN = 48
 ALIKE = 0.5
 """By what part of that a contour may differ and be taken for false."""
 
-CODED = 45.0
+CODED = 25.0
 """Percent of a step by which a codec moves a value beyond its half step (set on test-camera clips)."""
 
 FOUND, REAL = np.array([1.0, 0.85, 0.2], np.float32), np.array([1.0, 1.0, 1.0], np.float32)
 DIMMED = np.float32(0.35)
 
-PLANES = {"rgb": "R′G′B′", "bt709": "luma and chroma, BT.709", "bt470bg": "luma and chroma, BT.601",
-          "bt2020nc": "luma and chroma, BT.2020"}  # fmt: skip
+PLANES = {"rgb": "R′G′B′", "bt709": "luma, chroma 709", "bt470bg": "luma, chroma 601",
+          "bt2020nc": "luma, chroma 2020"}  # fmt: skip
 
 
 class Bands(Parameters):
@@ -54,7 +54,7 @@ class Bands(Parameters):
         unit="px", least=3, most=32, step=1,
     )  # fmt: skip
     room: float = quantity(
-        0, "Room beyond half a step", "How much farther a pixel may go than rounding can have moved it; for footage"
+        0, "Room", "How much farther than half a step a pixel may go; for footage"
         " that a codec has changed since.", unit="% of a step", least=0, most=100, step=5,
     )  # fmt: skip
     planes: str = choice("rgb", "Rounded as", "The planes whose codes made the steps.", names=PLANES)

@@ -125,6 +125,24 @@ class Course(BaseModel):
     after: list[float]
 
 
+class Mark(BaseModel):
+    """A single thing that a step found in a frame, and whether it treats it. `frame` is -1 for what is in all."""
+
+    frame: int
+    x: int
+    y: int
+    width: int
+    height: int
+    kind: str
+    sure: float
+    taken: bool
+
+    @property
+    def place(self) -> tuple[int, int, int]:
+        """By which it is known again: the frame and the middle."""
+        return self.frame, self.x + self.width // 2, self.y + self.height // 2
+
+
 @dataclass(frozen=True, slots=True)
 class Treatment:
     """One kind of step. `apply` returns the wanted part of its window. `hands_on` tells the format that comes of
@@ -143,6 +161,9 @@ class Treatment:
     views: tuple[OwnView, ...] = ()
     course: Callable[[Any, range, Around], Course] | None = None
     """What it changes over time, for each frame of a range."""
+    marks: Callable[[Any, int, Around], list[Mark]] | None = None
+    """What it found in a frame, thing by thing. Such a treatment has a parameter `left` of places that it leaves,
+    and one `drawn` of places that it treats though it did not find them."""
     finer_than_codes: bool = False
     """Whether its result lies between the codes of a file, and steps again where it is rounded without dither."""
 

@@ -25,7 +25,7 @@ class Flicker(Parameters):
 
     taken: float = amount(100, "Taken out", "How much of the measured change of light is undone.", most=100)
     slow: int = quantity(
-        20, "What is slower is meant", "Changes that take longer than this, as fades and exposure ramps, stay.",
+        20, "Slow is meant", "Changes that take longer than this, as fades and exposure ramps, stay.",
         unit="frames", least=4, most=60, step=1,
     )  # fmt: skip
     bands: bool = switch(
@@ -69,26 +69,18 @@ def _logs(p: Flicker, n: int, around: Around) -> Array:
 
 def course(p: Flicker, frames: range, around: Around) -> Course:
     """The level in the middle row, in percent of what it is on average."""
-    changes = [_change(around, n) if n else None for n in frames]
-    taken = np.array([_logs(p, n, around)[around.format.height // 2] for n in frames])
-    rows = [0.0, *(_in_middle(c) for c in changes[1:])]
-    before = np.cumsum(rows)
-    middle = float((before - taken).mean())
-    before, meant = before - middle, before - taken - middle
-    after = before - p.taken / 100 * taken
+    changes = [_change(around, n) if n > frames.start else None for n in frames]
+    whole = np.cumsum([0.0 if seen is None else seen.whole for seen in changes])
+    rows = np.array([_logs(p, n, around) for n in frames])
+    taken = rows[:, rows.shape[1] // 2]
+    meant = whole - rows.mean(axis=1)
+    meant -= meant.mean()
+    before, after = meant + taken, meant + (1 - p.taken / 100) * taken
     before, meant, after = (100 * np.exp(logs) for logs in (before, meant, after))
     return Course(
         title="Level, middle row", unit="% of its mean", first=frames.start,
         before=before.tolist(), meant=meant.tolist(), after=after.tolist(),
     )  # fmt: skip
-
-
-def _in_middle(seen: Change | None) -> float:
-    """What changed in the middle row: as the whole frame, where that row tells nothing; across a cut, nothing."""
-    if seen is None:
-        return 0.0
-    middle = seen.bands[len(seen.bands) // 2]
-    return float(middle) if np.isfinite(middle) else seen.whole
 
 
 def _of_whole(seen: Change, bands: Wave | None, n: int) -> float:

@@ -15,9 +15,9 @@ from ..frames import CV_SCALE, Array, Frame, Region, luma
 from ..measure.findings.hotpixels import Bright, bright_in, lasting_in, moves
 from ..measure.outliers import Speck, recurring, specks_in
 from ..noise.field import grain_field
-from ..parameters import Parameters, quantity, switch
+from ..parameters import Parameters, Places, places, quantity, switch
 from ._patching import Filling, Neighbour, fillings
-from .base import Around, Need, OwnView, Picture, Treatment, Window
+from .base import Around, Mark, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 
 Mask = npt.NDArray[np.bool_]
@@ -28,6 +28,12 @@ BESIDE = 3
 LOOKS, ENOUGH_LOOKS, MOVING_CV = 8, 4, 1.0
 """Frames all over the shot in which hot pixels are looked for, how many there have to be, and the mean change
 between two of them, beyond noise, at which the picture moves."""
+
+KINDS: dict[str, str] = {"dust": "dust", "trail": "trails", "drop-out": "lines"}
+"""Kinds of specks of one frame, and the settings that take them."""
+
+HOT_SIDE, DRAWN_SIDE = 3, 13
+"""Pixels a side of what is filled at a hot pixel, and where something was drawn by hand."""
 
 GRAIN_SEED = 17
 TAKEN = np.array([1.0, 0.85, 0.2], np.float32)
@@ -44,6 +50,8 @@ class Specks(Parameters):
     sure: float = quantity(
         30, "Least sureness", "What is less sure to be a speck is left.", unit="%", least=0, most=95, step=5
     )
+    left: Places = places("Left", "What was found and is to stay.")
+    drawn: Places = places("Drawn", "What was missed and is to go.")
 
 
 def need(p: Specks) -> Need:
@@ -120,18 +128,35 @@ def _neighbour(p: Specks, n: int, k: int, around: Around) -> Neighbour:
 def _holes(p: Specks, n: int, around: Around) -> Mask:
     """Where frame n is to be filled, H×W."""
     holes = np.zeros((around.format.height, around.format.width), bool)
-    for speck in _taken(p, n, around):
-        rows, columns = speck.mask.shape
-        holes[speck.y : speck.y + rows, speck.x : speck.x + columns] |= speck.mask
-    if p.hot:
-        for y, x in _hot(around):
-            holes[max(y - 1, 0) : y + 2, max(x - 1, 0) : x + 2] = True
+    masks = {(s.x, s.y): s.mask for s in _lasting(n, around)}
+    for mark in marks(p, n, around):
+        if mark.taken:
+            place = Region(mark.x, mark.y, mark.width, mark.height)
+            inside = place.clipped(around.format.width, around.format.height)
+            mask = masks.get((mark.x, mark.y)) if mark.kind in KINDS else None
+            holes[inside.slices] |= True if mask is None else mask
     return holes
 
 
-def _taken(p: Specks, n: int, around: Around) -> list[Speck]:
-    wanted = {kind for kind, on in (("dust", p.dust), ("trail", p.trails), ("drop-out", p.lines)) if on}
-    return [s for s in _lasting(n, around) if s.kind in wanted and 100 * s.sure >= p.sure]
+def marks(p: Specks, n: int, around: Around) -> list[Mark]:
+    """All that is found in frame n, whether taken or not, and what was drawn there."""
+    wanted = {kind: getattr(p, name) for kind, name in KINDS.items()}
+    found = [
+        Mark(
+            frame=n, x=s.x, y=s.y, width=s.mask.shape[1], height=s.mask.shape[0], kind=s.kind, sure=s.sure,
+            taken=wanted[s.kind] and 100 * s.sure >= p.sure,
+        )
+        for s in _lasting(n, around)
+    ]  # fmt: skip
+    hot = [(-1, x, y, HOT_SIDE, "hot pixel", p.hot) for y, x in _hot(around)]
+    drawn = [(frame, x, y, DRAWN_SIDE, "drawn", True) for frame, x, y in p.drawn if frame == n]
+    found += [
+        Mark(
+            frame=frame, x=x - side // 2, y=y - side // 2, width=side, height=side, kind=kind, sure=1.0, taken=taken
+        )
+        for frame, x, y, side, kind, taken in hot + drawn
+    ]
+    return [mark.model_copy(update={"taken": False}) if mark.place in p.left else mark for mark in found]
 
 
 def _lasting(n: int, around: Around) -> list[Speck]:
@@ -200,7 +225,7 @@ def propose(case: Case) -> Proposal | None:
 
 TREATMENT = Treatment(
     kind="specks", title="Specks", treats=("specks", "hot pixels"), order=8, parameters=Specks, need=need,
-    apply=apply, propose=propose,
+    apply=apply, propose=propose, marks=marks,
     views=(
         OwnView(
             "marks", "Marks", "What is taken for a speck here, outlined over the dimmed picture.", marks_shown

@@ -212,6 +212,7 @@ class TreatmentOut(Schema):
     parameters: dict[str, Any]
     reshapes: bool
     """Whether it changes size or colour of the whole frame: such a step has no Mix, channels or Reach."""
+    marks: bool = Field(description="Whether it lists the single things that it found.")
     course: bool = Field(description="Whether it offers a curve of what it changes over time.")
     views: list[OwnViewOut]
 

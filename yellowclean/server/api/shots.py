@@ -182,6 +182,7 @@ def list_treatments(request: HttpRequest) -> list[TreatmentOut]:
             parameters=t.parameters.model_json_schema(),
             reshapes=t.reshapes,
             course=t.course is not None,
+            marks=t.marks is not None,
             views=[OwnViewOut(name=v.name, title=v.title, help=v.help) for v in t.views],
         )
         for t in TREATMENTS.values()

@@ -7,7 +7,7 @@ from ninja import Router
 
 from ...engine.frames import Region, StopCheck
 from ...engine.judge.strip import Strip, strip_at
-from ...engine.treat import Course
+from ...engine.treat import Course, Mark
 from ..models import PlanVersion
 from ..views import pipeline_for
 from .frames import unless_gone
@@ -46,3 +46,10 @@ async def show_course(request: HttpRequest, version_id: int, step: int, n: int =
         return pipeline.course(step, range(first, min(first + MOST_FRAMES, count)))
 
     return await unless_gone(drawn)
+
+
+@router.get("/versions/{version_id}/steps/{step}/marks", response=list[Mark])
+async def list_marks(request: HttpRequest, version_id: int, step: int, n: int = 0) -> list[Mark]:
+    """What a step found in frame `n`, thing by thing."""
+    version = await PlanVersion.objects.select_related("shot").aget(pk=version_id)
+    return await unless_gone(lambda stopped: pipeline_for(version.shot, version.plan, stopped).marks(step, n))
