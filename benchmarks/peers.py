@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
@@ -66,7 +67,13 @@ def ffmpeg(pixel_format: str, arguments: str) -> Callable[[Sequence[Frame], int,
 def ffmpeg_all(pixel_format: str, call: str) -> Callable[[Sequence[Frame]], list[Frame]]:
     """A filter of FFmpeg's libraries over all frames, given by its call."""
     name, _, options = call.partition("=")
-    return lambda frames: _filtered(frames, name, options, pixel_format)
+
+    def run(frames: Sequence[Frame]) -> list[Frame]:
+        made = _filtered(frames, name, options, pixel_format)
+        ends = (len(frames) - len(made)) // 2  # some filters give no frame where neighbours are missing
+        return [*frames[:ends], *made, *frames[ends + len(made) :]]
+
+    return run
 
 
 def _filtered(frames: Sequence[Frame], name: str, options: str, pixel_format: str) -> list[Frame]:
@@ -88,7 +95,11 @@ def _filtered(frames: Sequence[Frame], name: str, options: str, pixel_format: st
         picture.pts, picture.time_base = n, Fraction(1, 24)
         graph.push(picture)
     graph.push(None)
-    return [_as_rgb(np.moveaxis(cast(av.VideoFrame, graph.pull()).to_ndarray(), axis, 0), coding) for _ in frames]
+    made = []
+    with contextlib.suppress(av.error.EOFError):
+        for _ in frames:
+            made.append(cast(av.VideoFrame, graph.pull()).to_ndarray())
+    return [_as_rgb(np.moveaxis(planes, axis, 0), coding) for planes in made]
 
 
 def _as_rgb(planes: Any, coding: Coding) -> Frame:

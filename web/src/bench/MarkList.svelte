@@ -23,7 +23,7 @@
 
 <div class="border-t border-rule py-1.5 text-[13px]" data-testid="marks">
   <p class="flex items-center justify-between gap-2">
-    <span>{desk.marks.length} in this frame, {left} left in the picture</span>
+    <span>{desk.marks.length} in this frame, {left} left</span>
     <button
       class={["btn btn-xs", waiting && "btn-active"]}
       aria-pressed={waiting}
@@ -41,9 +41,12 @@
       </span>
     </p>
   {/each}
+  <p class="grid grid-cols-[1fr_auto_3.2rem] gap-2 px-1 pt-1 text-quiet">
+    <span>What, and what is done</span><span>x, y</span><span class="text-right">sure</span>
+  </p>
   <ul
     bind:this={list}
-    class="mt-1 max-h-40 overflow-y-auto"
+    class="max-h-40 overflow-y-auto"
     role="listbox"
     tabindex="0"
     aria-label="Marks in this frame: arrows choose, space leaves or takes"
@@ -54,16 +57,16 @@
         role="option"
         aria-selected={k === desk.at}
         class={[
-          "flex cursor-pointer justify-between gap-2 px-1",
+          "grid cursor-pointer grid-cols-[1fr_auto_3.2rem] gap-2 px-1 whitespace-nowrap",
           k === desk.at && "outline-1 outline-current",
         ]}
         onclick={() => desk.choose(k)}
         ondblclick={() => desk.set([mark], !mark.taken)}
         onkeydown={press}
       >
-        <span class={mark.taken ? "" : "line-through"}>{mark.kind}{mark.frame < 0 ? ", always" : ""}</span>
-        <span class="figure">x {mark.x} y {mark.y} px</span>
-        <span class="figure">{mark.taken ? "taken" : "left"}, sure {Math.round(100 * mark.sure)} %</span>
+        <span>{mark.taken ? "Take" : "Leave"} {mark.kind}</span>
+        <span class="figure">{mark.x}, {mark.y} px</span>
+        <span class="text-right figure">{Math.round(100 * mark.sure)} %</span>
       </li>
     {/each}
   </ul>

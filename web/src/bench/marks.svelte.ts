@@ -14,7 +14,7 @@ type Place = [number, number, number];
 /** What it knows of the Bench. */
 type Known = Stand & {
   pick: Waiting | null;
-  readonly versions: Pick<VersionDesk, "changeStep">;
+  readonly versions: Pick<VersionDesk, "changeStep" | "saved">;
   goTo(n: number, place: Box | null): void;
 };
 
@@ -41,7 +41,9 @@ export class MarkDesk {
   follow(): (() => void) | undefined {
     const { version, n } = this.bench;
     const step = this.step;
-    if (!version || step === null) return;
+    // read, so that a change of the steps asks again; what was not saved yet is not known to the server
+    const steps = version?.plan.steps?.slice(0, (step ?? 0) + 1);
+    if (!version || step === null || !steps || !this.bench.versions.saved) return;
     const leaving = new AbortController();
     void notices.watch(async () => {
       const params = { path: { version_id: version.id, step }, query: { n } };

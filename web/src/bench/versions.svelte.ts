@@ -23,8 +23,8 @@ export class VersionDesk {
   private measuringSoon: ReturnType<typeof setTimeout> | undefined;
   private sending = false;
   private adding: Promise<void> = Promise.resolve();
-  private changes = 0;
-  private sent = 0;
+  private changes = $state(0);
+  private sent = $state(0);
 
   constructor(private readonly bench: Known) {}
 

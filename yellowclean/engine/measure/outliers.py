@@ -54,6 +54,9 @@ NEAR, NEAR_RESTLESS, OFTEN, ENOUGH_FRAMES = 48, 160, 0.4, 2
 """Sparkle comes again within so many pixels (the second figure where the picture is restless), in more than this
 share of other frames, of which there have to be so many."""
 
+AS_STRONG = 0.5
+"""Part of a speck's strength that its like has to reach."""
+
 RESTLESS = 1.45
 """A place is restless where its neighbours differ by so many times what they differ by in the calm fifth of the
 frame (set on test-camera clips: water from 1.5 on)."""
@@ -67,7 +70,10 @@ def recurring(specks: Sequence[Speck], others: Sequence[Sequence[Speck]]) -> lis
 
     def again(speck: Speck, restless: bool) -> bool:
         near = NEAR_RESTLESS if restless else NEAR
-        alike = [[s for s in other if s.restless or not restless] for other in others]
+        alike = [
+            [s for s in other if s.strength > AS_STRONG * speck.strength and (s.restless or not restless)]
+            for other in others
+        ]
         close = sum(any(speck.apart(s) < near for s in other) for other in alike)
         return close > OFTEN * len(others)
 
@@ -83,6 +89,8 @@ class Speck:
     mask: Mask
     kind: Kind
     sure: float
+    strength: float = 0.0
+    """Deviations by which it lies beyond its neighbours, at most."""
     restless: bool = False
     """Whether it lies where much else is unexplained."""
 
@@ -114,7 +122,7 @@ def specks_in(here: Array, before: Array, after: Array, sigma: Array) -> list[Sp
         speck = _of(rows + y, columns + x, area, beyond, float(peak[label]))
         if speck:
             at_x, at_y = (int(v) for v in speck.centre)
-            found.append(replace(speck, restless=bool(unrest[at_y, at_x] > RESTLESS)))
+            found.append(replace(speck, strength=float(peak[label]), restless=bool(unrest[at_y, at_x] > RESTLESS)))
     return _without_doubles(found)
 
 
