@@ -78,9 +78,12 @@ class BrowserCase(StaticLiveServerTestCase):
         return (temporary_folder(self) / "demo.log").open("w")
 
     def open_quay(self) -> None:
+        self.open_shot(QUAY)
+
+    def open_shot(self, name: str) -> None:
         self.page.goto(self.live_server_url)
-        self.page.get_by_role("link", name=QUAY, exact=True).click()
-        expect(self.page.get_by_role("heading", name=QUAY)).to_be_visible()
+        self.page.get_by_role("link", name=name, exact=True).click()
+        expect(self.page.get_by_role("heading", name=name)).to_be_visible()
         self.picture_settled("source")
 
     def picture_settled(self, view: str) -> Locator:

@@ -21,9 +21,9 @@ Mask = npt.NDArray[np.bool_]
 TILE, CONTEXT, SEARCH = 32, 10, 4
 """Pixels of a tile and around it, and how far from where the motion leads a fit is looked for."""
 
-FITS = 2.5
-"""Deviation of what surrounds a tile from a neighbour, in that of noise alone, up to which the neighbour is
-used."""
+FITS, FITS_CONTRAST = 2.5, 0.4
+"""Deviation of what surrounds a tile from a neighbour, in that of noise alone or as a part of the contrast there,
+up to which the neighbour is used."""
 
 LEAST_KNOWN = 24
 """Pixels around a hole that a fit needs."""
@@ -71,13 +71,14 @@ def _filled(frame: Frame, holes: Mask, region: Region, neighbours: list[Neighbou
     around = region.grown(CONTEXT).clipped(width, height)
     here, known = frame[around.slices], ~holes[around.slices]
     inside = region.within(around).slices
+    contrast = float(here[known].std(axis=0).mean()) if known.any() else 0.0
     total, weights, squares = np.zeros((*mask.shape, 3), np.float64), 0.0, 0.0
     for neighbour in neighbours:
         fit = _fitted(here, known, around, neighbour)
         if fit is None:
             continue
         moved, off = fit
-        if not off <= FITS * np.sqrt(2) * sigma:
+        if off > max(FITS * np.sqrt(2) * sigma, FITS_CONTRAST * contrast):
             continue
         weight = 1 / (off * off + 1e-9)
         total += weight * moved[inside]
@@ -94,17 +95,15 @@ def _fitted(here: Frame, known: Mask, around: Region, neighbour: Neighbour) -> t
     lead_x, lead_y = (round(v) for v in neighbour.leads(around))
     wider = Region(around.x + lead_x, around.y + lead_y, around.width, around.height).grown(SEARCH + 2)
     other, clean = _cut(neighbour, wider)
-    errors = np.full((2 * SEARCH + 1, 2 * SEARCH + 1), np.inf)
     rows, columns = known.shape
-    for j in range(2 * SEARCH + 1):
-        for i in range(2 * SEARCH + 1):
-            place = slice(j + 2, j + 2 + rows), slice(i + 2, i + 2 + columns)
-            told = known & clean[place]
-            if told.sum() >= LEAST_KNOWN:
-                errors[j, i] = float(((here[told] - other[place][told]) ** 2).mean())
+    template = np.where(known[..., None], here, np.float32(0)).astype(np.float32)
+    weights = np.repeat(known[..., None], 3, axis=2).astype(np.float32)
+    errors = cv2.matchTemplate(
+        np.ascontiguousarray(other[2:-2, 2:-2], np.float32), template, cv2.TM_SQDIFF, mask=weights
+    )
     if not np.isfinite(errors).any():
         return None
-    j, i = (int(v) for v in np.unravel_index(int(errors.argmin()), errors.shape))
+    j, i = (int(v) for v in np.unravel_index(int(np.nanargmin(errors)), errors.shape))
     best = (i + _between(errors[j], i), j + _between(errors[:, i], j))
     holes = cv2.dilate((~known).astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
     if not clean[j + 2 : j + 2 + rows, i + 2 : i + 2 + columns][holes].all():
@@ -144,4 +143,33 @@ def _from_around(here: Frame, known: Mask) -> Frame:
         wide = np.pad(filled, ((1, 1), (1, 1), (0, 0)), mode="edge")
         mean = (wide[:-2, 1:-1] + wide[2:, 1:-1] + wide[1:-1, :-2] + wide[1:-1, 2:]) * np.float32(0.25)
         filled[hole] = mean[hole]
+    return filled
+
+
+def _ring_weights() -> Array:
+    """9×16: each pixel of a 3×3 hole as a mixture of the ring around it: the one in which each is the mean of its
+    neighbours."""
+    ring = [(y, x) for y in range(5) for x in range(5) if not (0 < y < 4 and 0 < x < 4)]
+    hole = [(y, x) for y in range(1, 4) for x in range(1, 4)]
+    inner, border = np.eye(9) * 4, np.zeros((9, 16))
+    for k, (y, x) in enumerate(hole):
+        for there in ((y - 1, x), (y + 1, x), (y, x - 1), (y, x + 1)):
+            if there in hole:
+                inner[k, hole.index(there)] -= 1
+            else:
+                border[k, ring.index(there)] += 1
+    weights: Array = np.linalg.solve(inner, border).astype(np.float32)
+    return weights
+
+
+RING_WEIGHTS = _ring_weights()
+_GRID = np.mgrid[-2:3, -2:3].reshape(2, -1)
+_INSIDE = np.abs(_GRID).max(axis=0) < 2
+
+
+def mended(frame: Frame, places: npt.NDArray[np.int64]) -> Frame:
+    """N×9×3: what 3×3 pixels at each place (N×2: y, x) would be, from the ring around them."""
+    height, width = frame.shape[:2]
+    y, x = (np.clip(places[:, k, None] + _GRID[k, ~_INSIDE], 0, top - 1) for k, top in ((0, height), (1, width)))
+    filled: Frame = np.einsum("hr,nrc->nhc", RING_WEIGHTS, frame[y, x]).astype(np.float32)
     return filled

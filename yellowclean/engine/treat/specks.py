@@ -16,7 +16,7 @@ from ..measure.findings.hotpixels import Bright, bright_in, lasting_in, moves
 from ..measure.outliers import Speck, recurring, specks_in
 from ..noise.field import grain_field
 from ..parameters import Parameters, Places, places, quantity, switch
-from ._patching import Filling, Neighbour, fillings
+from ._patching import Filling, Neighbour, fillings, mended
 from .base import Around, Mark, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 
@@ -32,8 +32,8 @@ between two of them, beyond noise, at which the picture moves."""
 KINDS: dict[str, str] = {"dust": "dust", "trail": "trails", "drop-out": "lines"}
 """Kinds of specks of one frame, and the settings that take them."""
 
-HOT_SIDE, DRAWN_SIDE = 3, 13
-"""Pixels a side of what is filled at a hot pixel, and where something was drawn by hand."""
+HOT, HOT_SIDE, DRAWN_SIDE = "hot pixel", 3, 13
+"""What hot pixels are called; pixels a side of what is filled at one, and where something was drawn by hand."""
 
 GRAIN_SEED = 17
 TAKEN = np.array([1.0, 0.85, 0.2], np.float32)
@@ -88,17 +88,32 @@ def _shared(region: Region, wanted: Region) -> Region | None:
 
 def _patched(p: Specks, n: int, around: Around) -> Patched:
     def found() -> Patched:
-        holes = _holes(p, n, around)
-        if not holes.any():
-            return Patched(())
-        frame = around.whole(n)
-        sigma = float(np.median(around.profile.curve.sigma_at(luma(frame), "luma")))
-        beside = [_neighbour(p, n, k, around) for k in (n - 1, n + 1) if 0 <= k < around.frames]
-        return Patched(
-            tuple(_grained(f, n, around) for f in fillings(frame, holes, beside, max(sigma, 1 / CV_SCALE)))
-        )
+        frame, taken = around.whole(n), [mark for mark in marks(p, n, around) if mark.taken]
+        tiles = _hot_tiles(frame, [m for m in taken if m.kind == HOT])
+        holes = _holes_of([m for m in taken if m.kind != HOT], n, around)
+        if holes.any():
+            sigma = float(np.median(around.profile.curve.sigma_at(luma(frame), "luma")))
+            beside = [_neighbour(p, n, k, around) for k in (n - 1, n + 1) if 0 <= k < around.frames]
+            filled = fillings(frame, holes, beside, max(sigma, 1 / CV_SCALE))
+            tiles += [_grained(filling, n, around) for filling in filled]
+        return Patched(tuple(tiles))
 
     return around.kept(("patched", n, repr(p)), found)
+
+
+def _hot_tiles(frame: Frame, hot: list[Mark]) -> list[tuple[Region, Mask, Frame]]:
+    """Hot pixels filled from the ring around each: neighbours in time have them at the same place."""
+    if not hot:
+        return []
+    height, width = frame.shape[:2]
+    filled = mended(frame, np.array([(m.y + HOT_SIDE // 2, m.x + HOT_SIDE // 2) for m in hot]))
+    tiles = []
+    for mark, pixels in zip(hot, filled, strict=True):
+        whole = Region(mark.x, mark.y, HOT_SIDE, HOT_SIDE)
+        region = whole.clipped(width, height)
+        part = pixels.reshape(HOT_SIDE, HOT_SIDE, 3)[region.within(whole).slices]
+        tiles.append((region, np.ones(part.shape[:2], bool), part))
+    return tiles
 
 
 def _grained(filling: Filling, n: int, around: Around) -> tuple[Region, Mask, Frame]:
@@ -127,14 +142,17 @@ def _neighbour(p: Specks, n: int, k: int, around: Around) -> Neighbour:
 
 def _holes(p: Specks, n: int, around: Around) -> Mask:
     """Where frame n is to be filled, H×W."""
+    return _holes_of([mark for mark in marks(p, n, around) if mark.taken], n, around)
+
+
+def _holes_of(taken: list[Mark], n: int, around: Around) -> Mask:
     holes = np.zeros((around.format.height, around.format.width), bool)
     masks = {(s.x, s.y): s.mask for s in _lasting(n, around)}
-    for mark in marks(p, n, around):
-        if mark.taken:
-            place = Region(mark.x, mark.y, mark.width, mark.height)
-            inside = place.clipped(around.format.width, around.format.height)
-            mask = masks.get((mark.x, mark.y)) if mark.kind in KINDS else None
-            holes[inside.slices] |= True if mask is None else mask
+    for mark in taken:
+        place = Region(mark.x, mark.y, mark.width, mark.height)
+        inside = place.clipped(around.format.width, around.format.height)
+        mask = masks.get((mark.x, mark.y)) if mark.kind in KINDS else None
+        holes[inside.slices] |= True if mask is None else mask
     return holes
 
 
@@ -148,7 +166,7 @@ def marks(p: Specks, n: int, around: Around) -> list[Mark]:
         )
         for s in _lasting(n, around)
     ]  # fmt: skip
-    hot = [(-1, x, y, HOT_SIDE, "hot pixel", p.hot) for y, x in _hot(around)]
+    hot = [(-1, x, y, HOT_SIDE, HOT, p.hot) for y, x in _hot(around)]
     drawn = [(frame, x, y, DRAWN_SIDE, "drawn", True) for frame, x, y in p.drawn if frame == n]
     found += [
         Mark(

@@ -31,7 +31,7 @@ MOVING_CV = 1.0
 
 MOST = 20_000
 
-LONELY, LONELY_MOVING = 2.0, 1.4
+LONELY, LONELY_MOVING = 2.0, 1.0
 """By how much it exceeds all else within three pixels beyond its own 3×3: lines and texture do not."""
 
 RING = np.ones((7, 7), np.uint8)
