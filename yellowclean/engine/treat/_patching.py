@@ -167,9 +167,26 @@ _GRID = np.mgrid[-2:3, -2:3].reshape(2, -1)
 _INSIDE = np.abs(_GRID).max(axis=0) < 2
 
 
-def mended(frame: Frame, places: npt.NDArray[np.int64]) -> Frame:
-    """N×9×3: what 3×3 pixels at each place (N×2: y, x) would be, from the ring around them."""
+SPILLED = 0.2
+"""Part of a hot pixel's height from which on a pixel beside it belongs to it, as demosaicing makes it."""
+
+
+def mended(frame: Frame, places: npt.NDArray[np.int64]) -> tuple[Frame, Mask]:
+    """What 3×3 pixels at each place (N×2: y, x) would be without a hot pixel in their middle, N×3×3×3, and which of
+    them it spilled into, N×3×3. From the ring around them; where it spilled into none, the middle is the mean of
+    the two pixels across from each other that are most alike."""
     height, width = frame.shape[:2]
-    y, x = (np.clip(places[:, k, None] + _GRID[k, ~_INSIDE], 0, top - 1) for k, top in ((0, height), (1, width)))
-    filled: Frame = np.einsum("hr,nrc->nhc", RING_WEIGHTS, frame[y, x]).astype(np.float32)
-    return filled
+    y, x = (np.clip(places[:, k, None] + _GRID[k], 0, top - 1) for k, top in ((0, height), (1, width)))
+    around = frame[y, x]
+    filled = np.einsum("hr,nrc->nhc", RING_WEIGHTS, around[:, ~_INSIDE]).astype(np.float32)
+    off = np.abs(around[:, _INSIDE] - filled).max(axis=2)
+    spilled = off > SPILLED * off[:, 4:5]
+    spilled[:, 4] = True
+    inner = around[:, _INSIDE]
+    pairs = np.stack(
+        [np.stack([inner[:, a], inner[:, b]], axis=1) for a, b in ((1, 7), (3, 5), (0, 8), (2, 6))], axis=1
+    )
+    alike = np.abs(pairs[:, :, 0] - pairs[:, :, 1]).sum(axis=2).argmin(axis=1)
+    lone = spilled.sum(axis=1) == 1
+    filled[lone, 4] = pairs[np.arange(len(places)), alike].mean(axis=1)[lone]
+    return filled.reshape(-1, 3, 3, 3), spilled.reshape(-1, 3, 3)

@@ -106,13 +106,13 @@ def _hot_tiles(frame: Frame, hot: list[Mark]) -> list[tuple[Region, Mask, Frame]
     if not hot:
         return []
     height, width = frame.shape[:2]
-    filled = mended(frame, np.array([(m.y + HOT_SIDE // 2, m.x + HOT_SIDE // 2) for m in hot]))
+    filled, spilled = mended(frame, np.array([(m.y + HOT_SIDE // 2, m.x + HOT_SIDE // 2) for m in hot]))
     tiles = []
-    for mark, pixels in zip(hot, filled, strict=True):
+    for mark, pixels, mask in zip(hot, filled, spilled, strict=True):
         whole = Region(mark.x, mark.y, HOT_SIDE, HOT_SIDE)
         region = whole.clipped(width, height)
-        part = pixels.reshape(HOT_SIDE, HOT_SIDE, 3)[region.within(whole).slices]
-        tiles.append((region, np.ones(part.shape[:2], bool), part))
+        part = region.within(whole).slices
+        tiles.append((region, mask[part], pixels[part]))
     return tiles
 
 
