@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from playwright.sync_api import Page, expect, sync_playwright
+from playwright.sync_api import Locator, Page, expect, sync_playwright
 
 HERE = Path(__file__).parent
 ADDRESS = sys.argv[1] if len(sys.argv) > 1 else "http://127.0.0.1:8000"
@@ -22,6 +22,49 @@ def settled(page: Page) -> None:
 
 def keep(page: Page, name: str) -> None:
     page.screenshot(path=str(HERE / f"{name}.png"))
+
+
+def open_step(page: Page, shot: str, kind: str, show: str) -> Locator:
+    """The step of a kind in the proposal for a shot, opened, with what its button shows."""
+    page.get_by_role("link", name=shot, exact=True).click()
+    settled(page)
+    if not page.locator("[data-step]").count():
+        page.get_by_role("button", name="Propose", exact=True).click()
+    step = page.locator(f"[data-step={kind}]")
+    step.locator("button").first.click()
+    step.get_by_role("button", name=show).click()
+    settled(page)
+    return step
+
+
+def take_repairs(page: Page) -> None:
+    """Bands, flicker and specks, each with its own view."""
+    open_step(page, "q9_031_dusk_cranes", "bands", "Show contours").scroll_into_view_if_needed()
+    keep(page, "bench-bands")
+    page.get_by_role("link", name="All shots").click()
+    open_step(page, "q9_026_sail_loft", "flicker", "Show its curve")
+    expect(page.get_by_test_id("course")).to_be_visible()
+    page.get_by_role("button", name="Wipe", exact=True).click()
+    settled(page)
+    keep(page, "bench-flicker")
+    page.get_by_role("button", name="Wipe", exact=True).click()
+    page.get_by_role("link", name="All shots").click()
+    step = open_step(page, "q9_053_night_lapse", "specks", "Show marks")
+    page.keyboard.press("Home")
+    for _ in range(24):
+        page.keyboard.press("ArrowRight")
+    step.get_by_role("button", name="List them").click()
+    expect(page.get_by_test_id("marks").locator("li").first).to_be_visible()
+    page.get_by_role("listbox").focus()
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("Space")
+    expect(page.get_by_text("1 left", exact=False).first).to_be_visible()
+    page.get_by_label("Zoom").select_option("200")
+    page.get_by_test_id("marks").scroll_into_view_if_needed()
+    settled(page)
+    keep(page, "bench-specks")
+    page.get_by_label("Zoom").select_option("fit")
+    page.get_by_role("link", name="All shots").click()
 
 
 def take(page: Page) -> None:
@@ -46,14 +89,7 @@ def take(page: Page) -> None:
     keep(page, "tolerances")
     page.keyboard.press("Escape")
 
-    page.get_by_role("link", name="q9_053_night_lapse", exact=True).click()
-    settled(page)
-    page.locator("[data-finding=specks] button").first.click()
-    page.get_by_label("Zoom").select_option("200")
-    settled(page)
-    keep(page, "bench-finding")
-    page.get_by_label("Zoom").select_option("fit")
-    page.get_by_role("link", name="All shots").click()
+    take_repairs(page)
 
     page.get_by_role("link", name="q9_012_quay_lantern", exact=True).click()
     settled(page)
@@ -125,7 +161,6 @@ def judging(page: Page) -> None:
     page.get_by_role("button", name="Inset").click()
     page.locator("canvas").click(position={"x": 300, "y": 420})
     page.wait_for_timeout(1500)
-    keep(page, "bench-beside")
     page.get_by_test_id("inset").get_by_role("button", name="Close").click()
     page.get_by_role("button", name="Beside").click()
     page.get_by_role("button", name="Reset Exposure to 0 stops").click()
@@ -149,7 +184,6 @@ def judging(page: Page) -> None:
     page.keyboard.press("2")
     expect(page.get_by_test_id("loop")).to_contain_text("8/8")
     settled(page)
-    keep(page, "bench-loop")
     page.get_by_role("button", name="Give up the loop").click()
     page.locator("[data-still]").get_by_role("button", name="Delete").click()
     page.get_by_role("button", name="Wipe", exact=True).click()
