@@ -110,7 +110,7 @@ def panned(picture: Array, count: int, across: float, down: float) -> list[Array
     """A camera's travel over a still picture."""
     return [
         cv2.warpAffine(
-            picture, np.array([[1, 0, -4 - across * n], [0, 1, -4 - down * n]]), (WIDTH, HEIGHT),
+            picture, np.array([[1, 0, -4 - across * n], [0, 1, -4 - down * n]], np.float64), (WIDTH, HEIGHT),
             flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101,
         )
         for n in range(count)

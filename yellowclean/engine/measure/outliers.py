@@ -35,6 +35,10 @@ DISAGREEMENT, AROUND = 1.3, 31
 """How much the neighbours' disagreement around (root of its mean square), over so many pixels, counts against a
 deviation."""
 
+TEXTURE = 0.08
+"""Part of the contrast around that counts against a deviation: texture that moves by fractions of a pixel
+overshoots."""
+
 LARGEST = 2000
 """Pixels; what is larger and not long is an object."""
 
@@ -136,7 +140,8 @@ def _beyond(here: Array, before: Array, after: Array, sigma: Array) -> tuple[Arr
     least = np.minimum.reduce([low for _, low in ranges])
     apart = np.abs(neighbours[0][0] - neighbours[1][0])
     around = np.sqrt(cv2.blur(apart * apart, (AROUND, AROUND)))
-    unit = np.maximum(np.maximum(sigma, LEAST), np.maximum(DISAGREEMENT * around, apart / 2))
+    doubt = np.maximum(DISAGREEMENT * around, apart / 2)
+    unit = np.maximum(np.maximum(sigma, LEAST), np.maximum(doubt, TEXTURE * (most - least)))
     beyond: Array = np.maximum(here - most, least - here) / unit
     unrest = around / max(float(np.percentile(around, 20)), 1e-6)
     return np.where(neighbours[0][1] | neighbours[1][1], 0, beyond).astype(np.float32), unrest
