@@ -119,7 +119,8 @@ class NoNoise(TestCase):
                 self.assertLess(profile.chroma_cv, 0.1)
                 if report:
                     self.assert_finite(report)
-                    self.assertFalse(propose(report).steps)
+                    kinds = {step.kind for step in propose(report).steps}
+                    self.assertLessEqual(kinds, {"bands"})  # the sky does step in 8 bits
 
     def assert_finite(self, report: SurveyReport) -> None:
         def refused(constant: str) -> None:

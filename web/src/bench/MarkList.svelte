@@ -41,7 +41,7 @@
       </span>
     </p>
   {/each}
-  <p class="grid grid-cols-[1fr_auto_3.2rem] gap-2 px-1 pt-1 text-quiet">
+  <p class="grid grid-cols-[1fr_auto_3.2rem] gap-2 px-1 py-1 text-quiet">
     <span>What, and what is done</span><span>x, y</span><span class="text-right">sure</span>
   </p>
   <ul

@@ -48,13 +48,10 @@ def measured_again(pipeline: Pipeline, report: SurveyReport) -> list[Finding]:
 
 
 def _again(pipeline: Pipeline, detector: Detector, was: Finding, report: SurveyReport) -> Finding:
-    count = report.media.frames
-    if detector.every_frame:
+    side = LONGEST // 2 if detector.every_frame else detector.beside
+    if side:
         pipeline = Pipeline(pipeline.footage, pipeline.plan.treating(detector.kind))
-        first = min(max(was.frame - LONGEST // 2, 0), max(count - LONGEST, 0))
-        chosen = range(first, min(first + LONGEST, count))
-    else:
-        chosen = range(was.frame, was.frame + 1)
+    chosen = range(max(was.frame - side, 0), min(was.frame + side + 1, report.media.frames))
     footage = Treated(pipeline)
     looking = DetectorPass(report.media, chosen, [detector])
     for n in chosen:

@@ -104,6 +104,8 @@ class Detector:
     observe: Callable[[Any], Any]
     conclude: Callable[[Sequence[tuple[int, Any]], MediaInfo], Finding]
     every_frame: bool = False
+    beside: int = 0
+    """Frames to each side of one that have to be looked at too before anything can be told of it."""
     about_source: bool = False
     """Whether it speaks of where the file comes from rather than of the picture."""
 

@@ -20,7 +20,7 @@ from .base import Detector, Finding, Look, Place, Spot
 
 SIGMAS = 5.0
 LEAST_CV = 12.0
-LASTING, LASTING_MOVING = 0.8, 0.6
+LASTING, LASTING_MOVING = 0.8, 0.7
 """Share of the frames looked at in which a pixel stands out; fewer where the picture moves behind it, and hides it
 now and then."""
 
@@ -31,7 +31,7 @@ MOVING_CV = 1.0
 
 MOST = 20_000
 
-LONELY, LONELY_MOVING = 2.0, 1.0
+LONELY = 2.0
 """By how much it exceeds all else within three pixels beyond its own 3×3: lines and texture do not."""
 
 RING = np.ones((7, 7), np.uint8)
@@ -61,13 +61,12 @@ def bright_in(frame: Frame, sigma: Array, moving: bool) -> Bright:
     outstanding = strongest > np.maximum(SIGMAS * sigma, LEAST_CV / CV_SCALE)
     outstanding &= strongest >= cv2.dilate(strongest, np.ones((3, 3), np.uint8))
     around = cv2.dilate(deviation, RING)
-    outstanding &= strongest > LONELY_MOVING * around
+    outstanding &= strongest > LONELY * around
     ys, xs = np.nonzero(outstanding)
     order = np.argsort(strongest[ys, xs])[::-1][:MOST]
     ys, xs = ys[order], xs[order]
     channels = np.sort(over[ys, xs], axis=1)
     single = channels[:, 2] > SINGLE_COLOUR * np.maximum(channels[:, 1], 0)
-    single &= strongest[ys, xs] > LONELY * around[ys, xs]
     where = list(zip(ys.tolist(), xs.tolist(), strict=True))
     coloured = {place for place, alone in zip(where, single, strict=True) if alone}
     return Bright(where, coloured, moving)
@@ -105,5 +104,5 @@ def conclude(seen: Sequence[tuple[int, Bright]], info: MediaInfo) -> Finding:
     )
 
 
-DETECTOR = Detector("hot pixels", "pixels", 2.0, 41, observe, conclude)
+DETECTOR = Detector("hot pixels", "pixels", 2.0, 41, observe, conclude, beside=3)
 """Tolerance: common practice, no source."""
