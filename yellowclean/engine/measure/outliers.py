@@ -139,7 +139,7 @@ def _beyond(here: Array, before: Array, after: Array, sigma: Array) -> tuple[Arr
     most = np.maximum.reduce([high for high, _ in ranges])
     least = np.minimum.reduce([low for _, low in ranges])
     apart = np.abs(neighbours[0][0] - neighbours[1][0])
-    around = np.sqrt(cv2.blur(apart * apart, (AROUND, AROUND)))
+    around = np.sqrt(np.maximum(cv2.blur(apart * apart, (AROUND, AROUND)), 0))
     doubt = np.maximum(DISAGREEMENT * around, apart / 2)
     unit = np.maximum(np.maximum(sigma, LEAST), np.maximum(doubt, TEXTURE * (most - least)))
     beyond: Array = np.maximum(here - most, least - here) / unit
