@@ -43,13 +43,16 @@ LEAST_CYCLES, MOST_CYCLES = 0.4, 12.0
 LEAST_ROLL = 0.02
 """Cycles a frame below which a wave stands, and cannot be told from the scene."""
 
+LEAST_PASSED = 1.0
+"""Waves that have to pass while one looks, for one to be told from what walks through."""
+
 HARMONICS, DAMPING = 2, 1e-3
 """Harmonics of a wave, and what keeps those small that stand still from frame to frame and cannot be told."""
 
 FEWEST_FRAMES, FEWEST_TOLD = 6, 0.2
 """Frames, and share of all bands in all frames, that have to tell something."""
 
-EXPLAINED, EXPLAINED_SLOW, SLOW_ROLL = 0.15, 0.35, 0.08
+EXPLAINED, EXPLAINED_SLOW, SLOW_ROLL = 0.15, 0.5, 0.08
 """Share of the changes of bands that a wave has to explain: more where it moves by less than so many cycles a
 frame, since what walks through the picture makes slow waves too (0.23 on films that packages carry, 0.05 for
 faster)."""
@@ -211,7 +214,8 @@ class _Fit:
             wide, fine = wide / 2, fine / 2
         rest, parts = self._solved(cycles, roll)
         explained = 1 - rest / max(float((self._values**2).sum()), 1e-12)
-        if abs(roll) < LEAST_ROLL or explained < (EXPLAINED if abs(roll) >= SLOW_ROLL else EXPLAINED_SLOW):
+        seen_whole = abs(roll) * len(self._counts) >= LEAST_PASSED and abs(roll) >= LEAST_ROLL
+        if not seen_whole or explained < (EXPLAINED if abs(roll) >= SLOW_ROLL else EXPLAINED_SLOW):
             return None
         pairs = tuple((float(parts[2 * k]), float(parts[2 * k + 1])) for k in range(HARMONICS))
         return Wave(cycles, roll, pairs, explained)
