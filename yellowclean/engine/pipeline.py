@@ -46,7 +46,7 @@ LEAST_JUDGED = 16
 
 
 SMALL_BYTES = 64 << 10
-"""What a small value that a step keeps is counted as."""
+"""What a value that a step keeps is counted as, where the step does not say."""
 
 PLAIN = Look()
 
@@ -374,9 +374,9 @@ class Standpoint:
         """All of frame n behind the steps; callers must not write into it."""
         return self._pipeline.frame(n) if self.steps else self.footage.frame(n)
 
-    def kept(self, key: Hashable, make: Callable[[], T]) -> T:
-        """A small value of the shot behind the steps, made once."""
-        return self.footage.kept(("small", self._pipeline.plan.digest(), key), make, lambda _: SMALL_BYTES)
+    def kept(self, key: Hashable, make: Callable[[], T], size_of: Callable[[T], int] = lambda _: SMALL_BYTES) -> T:
+        """A value of the shot behind the steps, made once."""
+        return self.footage.kept(("measured", self._pipeline.plan.digest(), key), make, size_of)
 
     @cached_property
     def _pipeline(self) -> Pipeline:

@@ -20,7 +20,7 @@ from ..measure.contours import GAP, alike, contour_steps, in_company, local_mean
 from ..media.tags import KR_KB
 from ..parameters import Parameters, choice, quantity
 from ._ramps import GRID, MARGIN, smoothest
-from .base import Around, Need, OwnView, Picture, Treatment, Window
+from .base import MARKED, Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 
 NEAR, SOFT = 32, 12
@@ -35,7 +35,9 @@ ALIKE = 0.5
 CODED = 25.0
 """Percent of a step by which a codec moves a value beyond its half step (set on test-camera clips)."""
 
-FOUND, REAL = np.array([1.0, 0.85, 0.2], np.float32), np.array([1.0, 1.0, 1.0], np.float32)
+REAL = np.array([1.0, 1.0, 1.0], np.float32)
+"""Colour in which edges of the scene are drawn."""
+
 DIMMED = np.float32(0.35)
 
 PLANES = {"rgb": "R′G′B′", "bt709": "luma, chroma 709", "bt470bg": "luma, chroma 601",
@@ -147,7 +149,7 @@ def contours_shown(p: Bands, window: Window, around: Around) -> Frame:
     shown = np.repeat((np.clip(grey, 0, 1) * DIMMED)[..., None], 3, axis=2)
     tall = np.abs(np.diff(grey, axis=0, prepend=grey[:1])), np.abs(np.diff(grey, axis=1, prepend=grey[:, :1]))
     shown[np.maximum(*tall) > p.step / CV_SCALE] = REAL
-    shown[found.false] = FOUND
+    shown[found.false] = MARKED
     return np.ascontiguousarray(shown[window.wanted.within(place).slices])
 
 

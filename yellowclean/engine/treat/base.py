@@ -19,6 +19,9 @@ from .case import Case, Proposal
 
 T = TypeVar("T")
 
+MARKED = np.array([1.0, 0.85, 0.2], np.float32)
+"""Colour in which views draw what is still a fault."""
+
 
 @dataclass(frozen=True, slots=True)
 class Picture:
@@ -76,8 +79,9 @@ class Around(Protocol):
     def whole(self, n: int) -> Frame:
         """All of frame n, as it is handed to the step."""
 
-    def kept(self, key: Hashable, make: Callable[[], T]) -> T:
-        """A small value (a few kilobytes) that depends on the frames handed to the step and on `key`, made once."""
+    def kept(self, key: Hashable, make: Callable[[], T], size_of: Callable[[T], int] = ...) -> T:
+        """A value that depends on the frames handed to the step and on `key`, made once. `size_of` tells its bytes;
+        without it they are taken for few."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,7 +17,7 @@ from ..measure.outliers import Speck, recurring, specks_in
 from ..noise.field import grain_field
 from ..parameters import Parameters, Places, places, quantity, switch
 from ._patching import Filling, Neighbour, fillings, mended
-from .base import Around, Mark, Need, OwnView, Picture, Treatment, Window
+from .base import MARKED, Around, Mark, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 
 Mask = npt.NDArray[np.bool_]
@@ -25,9 +25,8 @@ Mask = npt.NDArray[np.bool_]
 BESIDE = 3
 """Frames to each side in which sparkle is looked for."""
 
-LOOKS, ENOUGH_LOOKS, MOVING_CV = 8, 4, 1.0
-"""Frames all over the shot in which hot pixels are looked for, how many there have to be, and the mean change
-between two of them, beyond noise, at which the picture moves."""
+LOOKS, ENOUGH_LOOKS = 8, 4
+"""Frames all over the shot in which hot pixels are looked for, and how many there have to be."""
 
 KINDS: dict[str, str] = {"dust": "dust", "trail": "trails", "drop-out": "lines"}
 """Kinds of specks of one frame, and the settings that take them."""
@@ -36,7 +35,6 @@ HOT, HOT_SIDE, DRAWN_SIDE = "hot pixel", 3, 13
 """What hot pixels are called; pixels a side of what is filled at one, and where something was drawn by hand."""
 
 GRAIN_SEED = 17
-TAKEN = np.array([1.0, 0.85, 0.2], np.float32)
 DIMMED = np.float32(0.5)
 
 
@@ -55,7 +53,7 @@ class Specks(Parameters):
 
 
 def need(p: Specks) -> Need:
-    return Need()
+    return Need(back=BESIDE + 1, ahead=BESIDE + 1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +61,10 @@ class Patched:
     """The tiles of a frame that were filled, with their grain."""
 
     tiles: tuple[tuple[Region, Mask, Frame], ...]
+
+    @property
+    def nbytes(self) -> int:
+        return sum(mask.nbytes + rgb.nbytes for _, mask, rgb in self.tiles) + 1024
 
 
 def apply(p: Specks, window: Window, around: Around) -> Picture:
@@ -98,7 +100,7 @@ def _patched(p: Specks, n: int, around: Around) -> Patched:
             tiles += [_grained(filling, n, around) for filling in filled]
         return Patched(tuple(tiles))
 
-    return around.kept(("patched", n, repr(p)), found)
+    return around.kept(("patched", n, repr(p)), found, lambda patched: patched.nbytes)
 
 
 def _hot_tiles(frame: Frame, hot: list[Mark]) -> list[tuple[Region, Mask, Frame]]:
@@ -196,7 +198,7 @@ def _found(n: int, around: Around) -> list[Speck]:
         here, before, after = (luma(around.whole(k)) for k in (n, n - 1, n + 1))
         return specks_in(here, before, after, around.profile.curve.sigma_at(here, "luma"))
 
-    return around.kept(("specks", n), found)
+    return around.kept(("specks", n), found, lambda specks: 1024 + sum(s.mask.nbytes + 256 for s in specks))
 
 
 def _hot(around: Around) -> list[tuple[int, int]]:
@@ -226,7 +228,7 @@ def marks_shown(p: Specks, window: Window, around: Around) -> Frame:
     grown = cv2.dilate(_holes(p, window.n, around).astype(np.uint8), np.ones((9, 9), np.uint8))
     contours, _ = cv2.findContours(grown, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_SIMPLE)
     cv2.drawContours(outlined, contours, -1, 1, 1)
-    shown[outlined[window.wanted.slices] > 0] = TAKEN
+    shown[outlined[window.wanted.slices] > 0] = MARKED
     return np.ascontiguousarray(shown, np.float32)
 
 

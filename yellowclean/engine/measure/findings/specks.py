@@ -49,5 +49,5 @@ def _spot(n: int, speck: Speck) -> Spot:
     return Spot(frame=n, x=speck.x, y=speck.y, width=width, height=height)
 
 
-DETECTOR = Detector("specks", "a frame", 1.0, 40, observe, conclude, beside=1)
+DETECTOR = Detector("specks", "a frame", 1.0, 40, observe, conclude, beside=3)
 """Value: specks in a frame, on average. Tolerance: common practice, no source."""
