@@ -240,7 +240,9 @@ def propose(case: Case) -> Proposal | None:
     kinds = {finding.kind for finding in outside}
     told = "; ".join(f"{f.value:.3g} {f.kind if f.kind != 'specks' else 'specks a frame'}" for f in outside)
     settings = {"hot": "hot pixels" in kinds, **dict.fromkeys(("dust", "trails", "lines"), "specks" in kinds)}
-    return Proposal(settings, f"{told}: each is filled from the frames beside it, all else stays as it is.")
+    return Proposal(
+        settings, f"{told}: specks are filled from the frames beside, hot pixels from around; all else stays."
+    )
 
 
 TREATMENT = Treatment(
