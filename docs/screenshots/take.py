@@ -44,6 +44,7 @@ def take_repairs(page: Page) -> None:
     page.get_by_role("link", name="All shots").click()
     open_step(page, "q9_026_sail_loft", "flicker", "Show its curve")
     expect(page.get_by_test_id("course")).to_be_visible()
+    expect(page.locator("[data-after=flicker]")).to_be_visible()
     page.get_by_role("button", name="Result", exact=True).click()
     settled(page)
     keep(page, "bench-flicker")
