@@ -136,8 +136,9 @@ class Treating(BrowserCase):
         green_off = self.shown_after("result", old).astype(int)
         np.testing.assert_array_equal(green_off[..., 0], full[..., 0])
         self.assertLess(np.abs(green_off[..., 1] - none[..., 1]).max(), 2)
+        old = self.address()
         page.get_by_role("button", name="Undo").click()
-        self.picture_settled("result")
+        np.testing.assert_array_equal(self.shown_after("result", old), full)
 
         old = self.address()
         page.get_by_label("Treatment to add").select_option("grain")
