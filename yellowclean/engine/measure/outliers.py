@@ -15,6 +15,7 @@ from typing import Literal
 import cv2
 import numpy as np
 import numpy.typing as npt
+from scipy.stats import poisson
 
 from ..frames import CV_SCALE, Array
 from ..motion import eight_bit, flow
@@ -58,6 +59,9 @@ NEAR, NEAR_RESTLESS, OFTEN, ENOUGH_FRAMES = 48, 160, 0.4, 2
 """Sparkle comes again within so many pixels (the second figure where the picture is restless), in more than this
 share of other frames, of which there have to be so many."""
 
+CHANCE = 0.01
+"""Probability below which so many near by are not taken for specks that fell there as they fall anywhere."""
+
 AS_STRONG = 0.5
 """Part of a speck's strength that its like has to reach."""
 
@@ -65,23 +69,8 @@ RESTLESS = 1.45
 """A place is restless where its neighbours differ by so many times what they differ by in the calm fifth of the
 frame (set on test-camera clips: water from 1.5 on)."""
 
-
-def recurring(specks: Sequence[Speck], others: Sequence[Sequence[Speck]]) -> list[bool]:
-    """Which of a frame's specks have a like near by in many of the other frames: water, leaves and lamps sparkle;
-    dust and trails fall anywhere."""
-    if len(others) < ENOUGH_FRAMES:
-        return [False] * len(specks)
-
-    def again(speck: Speck, restless: bool) -> bool:
-        near = NEAR_RESTLESS if restless else NEAR
-        alike = [
-            [s for s in other if s.strength > AS_STRONG * speck.strength and (s.restless or not restless)]
-            for other in others
-        ]
-        close = sum(any(speck.apart(s) < near for s in other) for other in alike)
-        return close > OFTEN * len(others)
-
-    return [again(s, False) or (s.restless and again(s, True)) for s in specks]
+BLOCK = 8
+"""Pixels a side over which that is averaged before the median of 5×5 of them is taken."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,10 +98,45 @@ class Speck:
         return self.x + width / 2, self.y + height / 2
 
 
-def specks_in(here: Array, before: Array, after: Array, sigma: Array) -> list[Speck]:
+@dataclass(frozen=True, slots=True)
+class Found:
+    """The specks of a frame, how many pixels it has, and how many of them lie where it is calm."""
+
+    specks: list[Speck]
+    pixels: int
+    calm: int
+
+
+def lasting(here: Found, others: Sequence[Found]) -> list[Speck]:
+    """A frame's specks but its sparkle: what has likes near by in many of the other frames, and more of them than
+    specks are that fall anywhere. Water, leaves and lamps sparkle at their places."""
+    if len(others) < ENOUGH_FRAMES:
+        return here.specks
+    return [s for s in here.specks if not (_again(s, others, False) or (s.restless and _again(s, others, True)))]
+
+
+def _again(speck: Speck, others: Sequence[Found], restless: bool) -> bool:
+    """Whether a speck's likes come again near it: everywhere about, or where the picture is `restless` too, where
+    they are counted against those that fall on its calm parts."""
+    near = NEAR_RESTLESS if restless else NEAR
+    alike = [[s for s in other.specks if s.strength > AS_STRONG * speck.strength] for other in others]
+    close = [sum(s.restless >= restless and speck.apart(s) < near for s in frame) for frame in alike]
+    if sum(count > 0 for count in close) <= OFTEN * len(others):
+        return False
+    pixels, reach = others[0].pixels, (2 * near) ** 2
+    if restless:
+        elsewhere, room = sum(not s.restless for frame in alike for s in frame), sum(f.calm for f in others)
+    else:
+        elsewhere = sum(map(len, alike)) - sum(close)
+        room = len(others) * (pixels - reach)
+    expected = elsewhere / max(room, 1) * len(others) * min(reach, pixels)
+    return bool(poisson.sf(sum(close) - 1, expected) < CHANCE)
+
+
+def specks_in(here: Array, before: Array, after: Array, sigma: Array) -> Found:
     """The specks of a luma plane (H×W), given those before and after it and the deviation of its noise."""
     if min(here.shape) < LEAST_SIDE:
-        return []
+        return Found([], here.size, here.size)
     beyond, unrest = _beyond(here, before, after, sigma)
     weak = beyond > WEAK
     joined = cv2.morphologyEx(weak.astype(np.uint8), cv2.MORPH_CLOSE, np.ones((3, 3), np.uint8))
@@ -127,7 +151,7 @@ def specks_in(here: Array, before: Array, after: Array, sigma: Array) -> list[Sp
         if speck:
             at_x, at_y = (int(v) for v in speck.centre)
             found.append(replace(speck, strength=float(peak[label]), restless=bool(unrest[at_y, at_x] > RESTLESS)))
-    return _without_doubles(found)
+    return Found(_without_doubles(found), here.size, int(np.count_nonzero(unrest <= RESTLESS)))
 
 
 def _beyond(here: Array, before: Array, after: Array, sigma: Array) -> tuple[Array, Array]:
@@ -143,8 +167,18 @@ def _beyond(here: Array, before: Array, after: Array, sigma: Array) -> tuple[Arr
     doubt = np.maximum(DISAGREEMENT * around, apart / 2)
     unit = np.maximum(np.maximum(sigma, LEAST), np.maximum(doubt, TEXTURE * (most - least)))
     beyond: Array = np.maximum(here - most, least - here) / unit
-    unrest = around / max(float(np.percentile(around, 20)), 1e-6)
+    unrest = _unrest(apart)
     return np.where(neighbours[0][1] | neighbours[1][1], 0, beyond).astype(np.float32), unrest
+
+
+def _unrest(apart: Array) -> Array:
+    """By how many times the neighbours (H×W, how far apart they are) differ around a pixel beyond what they differ
+    by in the calm fifth of the frame; what is small, as a speck of theirs is, does not count."""
+    height, width = apart.shape
+    small = cv2.resize(apart, (width // BLOCK, height // BLOCK), interpolation=cv2.INTER_AREA)
+    around = cv2.medianBlur(small.astype(np.float32), 5)
+    unrest = around / max(float(np.percentile(around, 20)), 1e-6)
+    return cv2.resize(unrest, (width, height), interpolation=cv2.INTER_LINEAR)
 
 
 def _followed(here: Array, other: Array) -> tuple[Array, Mask]:

@@ -13,7 +13,7 @@ import numpy.typing as npt
 
 from ..frames import CV_SCALE, Array, Frame, Region, luma
 from ..measure.findings.hotpixels import Bright, bright_in, lasting_in, moves
-from ..measure.outliers import Speck, recurring, specks_in
+from ..measure.outliers import Found, Speck, lasting, specks_in
 from ..noise.field import grain_field
 from ..parameters import Parameters, Places, places, quantity, switch
 from ._patching import Filling, Neighbour, fillings, mended
@@ -180,25 +180,21 @@ def marks(p: Specks, n: int, around: Around) -> list[Mark]:
 
 
 def _lasting(n: int, around: Around) -> list[Speck]:
-    """The specks of frame n but sparkle."""
-    specks = _found(n, around)
-    if not specks:
+    """The specks of frame n but sparkle; at the ends of a shot, where a neighbour is missing, none can be told."""
+    told = range(1, around.frames - 1)
+    if n not in told:
         return []
-    others = [_found(k, around) for k in range(n - BESIDE, n + BESIDE + 1) if k != n and 0 < k < around.frames - 1]
-    sparkle = recurring(specks, others)
-    return [speck for speck, again in zip(specks, sparkle, strict=True) if not again]
+    beside = (k for k in range(n - BESIDE, n + BESIDE + 1) if k != n and k in told)
+    here = _found(n, around)
+    return lasting(here, [_found(k, around) for k in beside]) if here.specks else []
 
 
-def _found(n: int, around: Around) -> list[Speck]:
-    """All specks of frame n; at the ends of a shot, where a neighbour is missing, there are none to be told."""
-    if not 0 < n < around.frames - 1:
-        return []
-
-    def found() -> list[Speck]:
+def _found(n: int, around: Around) -> Found:
+    def found() -> Found:
         here, before, after = (luma(around.whole(k)) for k in (n, n - 1, n + 1))
         return specks_in(here, before, after, around.profile.curve.sigma_at(here, "luma"))
 
-    return around.kept(("specks", n), found, lambda specks: 1024 + sum(s.mask.nbytes + 256 for s in specks))
+    return around.kept(("specks", n), found, lambda f: 1024 + sum(s.mask.nbytes + 256 for s in f.specks))
 
 
 def _hot(around: Around) -> list[tuple[int, int]]:

@@ -7,41 +7,37 @@ from collections import Counter
 from collections.abc import Sequence
 
 from ...media import MediaInfo
-from ..outliers import LEAST_SIDE, Speck, recurring, specks_in
+from ..outliers import LEAST_SIDE, Found, Speck, lasting, specks_in
 from .base import Detector, Finding, Look, Place, Spot
 
 
-def observe(look: Look) -> list[Speck] | None:
+def observe(look: Look) -> Found | None:
     """The specks of a frame that has neighbours on both sides; None where they cannot be told."""
     if look.before is None or look.after is None or min(look.luma.shape) < LEAST_SIDE:
         return None
     return specks_in(look.luma, look.before, look.after, look.sigma)
 
 
-def conclude(seen: Sequence[tuple[int, list[Speck] | None]], info: MediaInfo) -> Finding:
-    looks = [(n, specks) for n, specks in seen if specks is not None]
+def conclude(seen: Sequence[tuple[int, Found | None]], info: MediaInfo) -> Finding:
+    looks = {n: found for n, found in seen if found is not None}
     looked = max(len(looks), 1)
-    lasting = [(n, speck) for n, specks in looks for speck in _lasting(n, specks, looks)]
-    spots = [_spot(n, speck) for n, speck in lasting]
+    kept = [
+        (n, speck)
+        for n, found in looks.items()
+        for speck in lasting(found, [other for k, other in looks.items() if k != n])
+    ]
+    spots = [_spot(n, speck) for n, speck in kept]
     confidence = 0.9 if looked > 1 else 0.4
     if not spots:
         return DETECTOR.finding(0.0, seen[0][0], confidence=confidence)
     worst, count = Counter(spot.frame for spot in spots).most_common(1)[0]
     first = next(spot for spot in spots if spot.frame == worst)
-    kinds = ", ".join(
-        f"{number} {kind}" for kind, number in Counter(speck.kind for _, speck in lasting).most_common()
-    )
+    kinds = ", ".join(f"{number} {kind}" for kind, number in Counter(speck.kind for _, speck in kept).most_common())
     detail = f"{kinds} in the {looked} frames looked at, {count} of them in frame {worst}"
     return DETECTOR.finding(
         len(spots) / looked, worst, confidence=confidence,
         region=Place(**first.model_dump(exclude={"frame"})), detail=detail, spots=spots,
     )  # fmt: skip
-
-
-def _lasting(n: int, specks: list[Speck], looks: Sequence[tuple[int, list[Speck]]]) -> list[Speck]:
-    """The specks of a frame but those whose like is found near by in many of the others that were looked at."""
-    sparkle = recurring(specks, [other for k, other in looks if k != n])
-    return [speck for speck, again in zip(specks, sparkle, strict=True) if not again]
 
 
 def _spot(n: int, speck: Speck) -> Spot:
