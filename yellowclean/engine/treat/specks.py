@@ -12,11 +12,12 @@ import numpy as np
 import numpy.typing as npt
 
 from ..frames import CV_SCALE, Array, Frame, Region, luma
-from ..measure.findings.hotpixels import Bright, bright_in, lasting_in, moves
+from ..measure.findings.hotpixels import Bright, Lasting, bright_in, lasting_in, moves
 from ..measure.outliers import Found, Speck, lasting, specks_in
 from ..noise.field import grain_field
 from ..parameters import Parameters, Places, places, quantity, switch
-from ._patching import Filling, Neighbour, fillings, mended
+from ._patching import Filling, Neighbour, fillings
+from ._predicting import predicted, ringed
 from .base import MARKED, Around, Mark, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 
@@ -58,7 +59,8 @@ def need(p: Specks) -> Need:
 
 @dataclass(frozen=True, slots=True)
 class Patched:
-    """The tiles of a frame that were filled, with their grain."""
+    """The tiles of a frame that were filled, with their grain: where each lies, which of it is filled (H×W×1 or by
+    colour, H×W×3), and with what."""
 
     tiles: tuple[tuple[Region, Mask, Frame], ...]
 
@@ -78,7 +80,7 @@ def apply(p: Specks, window: Window, around: Around) -> Picture:
         rgb = here.rgb.copy() if rgb is None else rgb
         there = part.within(window.wanted).slices
         own = part.within(region).slices
-        rgb[there] = np.where(mask[own][..., None], filled[own], rgb[there])
+        rgb[there] = np.where(mask[own], filled[own], rgb[there])
     return here if rgb is None else Picture(rgb, here.noise)
 
 
@@ -91,7 +93,7 @@ def _shared(region: Region, wanted: Region) -> Region | None:
 def _patched(p: Specks, n: int, around: Around) -> Patched:
     def found() -> Patched:
         frame, taken = around.whole(n), [mark for mark in marks(p, n, around) if mark.taken]
-        tiles = _hot_tiles(frame, [m for m in taken if m.kind == HOT])
+        tiles = _hot_tiles(n, [m for m in taken if m.kind == HOT], around)
         holes = _holes_of([m for m in taken if m.kind != HOT], n, around)
         if holes.any():
             sigma = float(np.median(around.profile.curve.sigma_at(luma(frame), "luma")))
@@ -103,18 +105,23 @@ def _patched(p: Specks, n: int, around: Around) -> Patched:
     return around.kept(("patched", n, repr(p)), found, lambda patched: patched.nbytes)
 
 
-def _hot_tiles(frame: Frame, hot: list[Mark]) -> list[tuple[Region, Mask, Frame]]:
-    """Hot pixels filled from the ring around each: neighbours in time have them at the same place."""
+def _hot_tiles(n: int, hot: list[Mark], around: Around) -> list[tuple[Region, Mask, Frame]]:
+    """Hot pixels filled with what around them, and motion, predict; in the frames beside they shine too."""
     if not hot:
         return []
-    height, width = frame.shape[:2]
-    filled, spilled = mended(frame, np.array([(m.y + HOT_SIDE // 2, m.x + HOT_SIDE // 2) for m in hot]))
+    wanted = {(mark.y + HOT_SIDE // 2, mark.x + HOT_SIDE // 2) for mark in hot}
+    _, places, shine = _hot(around)
+    taken = np.array([tuple(place) in wanted for place in places.tolist()])
+    places, shine = places[taken], shine[taken]
+    beside = [k for k in (n - 1, n + 1) if 0 <= k < around.frames]
+    neighbours = [(ringed(around.whole(k), places, shine), around.motion(n, k)) for k in beside]
+    filled = predicted(ringed(around.whole(n), places, shine), places, shine, neighbours)
     tiles = []
-    for mark, pixels, mask in zip(hot, filled, spilled, strict=True):
-        whole = Region(mark.x, mark.y, HOT_SIDE, HOT_SIDE)
-        region = whole.clipped(width, height)
+    for (y, x), pixels, shining in zip(places.tolist(), filled, shine, strict=True):
+        whole = Region(x - 1, y - 1, HOT_SIDE, HOT_SIDE)
+        region = whole.clipped(around.format.width, around.format.height)
         part = region.within(whole).slices
-        tiles.append((region, mask[part], pixels[part]))
+        tiles.append((region, shining[part], pixels[part]))
     return tiles
 
 
@@ -125,7 +132,7 @@ def _grained(filling: Filling, n: int, around: Around) -> tuple[Region, Mask, Fr
     before = around.stabiliser.opponent(rgb)
     grain = missing * grain_field(around.profile, GRAIN_SEED, n, filling.region)
     nothing = np.zeros((2, *rgb.shape[:2]), np.float32)
-    return filling.region, filling.mask, around.stabiliser.applied(rgb, before, before + grain, nothing)
+    return filling.region, filling.mask[..., None], around.stabiliser.applied(rgb, before, before + grain, nothing)
 
 
 def _neighbour(p: Specks, n: int, k: int, around: Around) -> Neighbour:
@@ -168,7 +175,7 @@ def marks(p: Specks, n: int, around: Around) -> list[Mark]:
         )
         for s in _lasting(n, around)
     ]  # fmt: skip
-    hot = [(-1, x, y, HOT_SIDE, HOT, p.hot) for y, x in _hot(around)]
+    hot = [(-1, x, y, HOT_SIDE, HOT, p.hot) for y, x in _hot(around).places.tolist()]
     drawn = [(frame, x, y, DRAWN_SIDE, "drawn", True) for frame, x, y in p.drawn if frame == n]
     found += [
         Mark(
@@ -197,13 +204,13 @@ def _found(n: int, around: Around) -> Found:
     return around.kept(("specks", n), found, lambda f: 1024 + sum(s.mask.nbytes + 256 for s in f.specks))
 
 
-def _hot(around: Around) -> list[tuple[int, int]]:
-    """Places (y, x) of the shot's hot pixels."""
+def _hot(around: Around) -> Lasting:
+    """The shot's hot pixels."""
 
-    def found() -> list[tuple[int, int]]:
+    def found() -> Lasting:
         numbers = sorted({round(n) for n in np.linspace(0, around.frames - 1, min(LOOKS, around.frames))})
         if len(numbers) < ENOUGH_LOOKS:
-            return []
+            return Lasting(False, np.empty((0, 2), np.int64), np.empty((0, 3, 3, 3), bool))
         looks: list[Bright] = []
         before: Array | None = None
         for n in numbers:
@@ -212,7 +219,7 @@ def _hot(around: Around) -> list[tuple[int, int]]:
             sigma = around.profile.curve.sigma_at(plane, "luma")
             looks.append(bright_in(frame, sigma, moves(plane, before, sigma)))
             before = plane
-        return lasting_in(looks)[1]
+        return lasting_in(looks)
 
     return around.kept(("hot pixels",), found)
 

@@ -7,12 +7,13 @@ and all channels, a photosite behind a colour filter has neither.
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import cv2
 import numpy as np
+import numpy.typing as npt
 
 from ...frames import CV_SCALE, Array, Frame
 from ...media import MediaInfo
@@ -25,27 +26,44 @@ LASTING, LASTING_MOVING = 0.8, 0.7
 now and then."""
 
 ENOUGH_LOOKS = 4
-SINGLE_COLOUR = 2.0
-MOVING_CV = 1.0
-"""Mean change between frames, beyond noise, at which the picture as a whole moves."""
-
+SINGLE_COLOUR = 3.0
 MOST = 20_000
 
-LONELY = 2.0
-"""By how much it exceeds all else within three pixels beyond its own 3×3: lines and texture do not."""
+LONELY, MAY_BE = 3.0, 0.5
+"""By how much it exceeds all else within three pixels beyond its own 3×3, in the mean of the frames: lines and
+texture that pass do not. And by how much at least in a single one, to be looked at."""
 
-RING = np.ones((7, 7), np.uint8)
-RING[2:5, 2:5] = 0
+NEAR = 3
+"""Pixels to each side of one that are kept to judge it."""
+
+BLOCK, CONTRAST, LEAST_PX, STILL_SHARE = 16, 1.0, 0.3, 0.5
+"""The picture moves when less than this share of its blocks stand still, of those that tell: whose slopes (in
+deviations of the noise a pixel) would show that they moved by so many pixels."""
+
+SPILLED = 0.2
+"""Part of a hot pixel's height from which on a colour, or a pixel beside it, shines too: demosaicing spreads it."""
+
+RING = np.ones((2 * NEAR + 1, 2 * NEAR + 1), np.uint8)
+RING[NEAR - 1 : NEAR + 2, NEAR - 1 : NEAR + 2] = 0
 
 
 @dataclass(frozen=True, slots=True)
 class Bright:
-    """Pixels that stand out (y, x), those of them that do so in one colour only and from all around, and whether
-    the picture moves."""
+    """The places (N×2: y, x) of pixels that stand out of a frame, by how much each and those around it exceed their
+    own surroundings (N×7×7×3), and whether the picture moves."""
 
-    where: list[tuple[int, int]]
-    coloured: set[tuple[int, int]]
+    places: npt.NDArray[np.int64]
+    over: npt.NDArray[np.float16]
     moving: bool
+
+
+class Lasting(NamedTuple):
+    """Whether the picture moves, the places of the pixels that shine in all frames (N×2: y, x), and which colours
+    of the 3×3 pixels about each do (N×3×3×3)."""
+
+    moving: bool
+    places: npt.NDArray[np.int64]
+    shine: npt.NDArray[np.bool_]
 
 
 def observe(look: Look) -> Bright:
@@ -53,50 +71,59 @@ def observe(look: Look) -> Bright:
 
 
 def bright_in(frame: Frame, sigma: Array, moving: bool) -> Bright:
-    """The pixels that stand out of a frame (H×W×3) by its noise (H×W)."""
+    """The pixels that stand out of a frame (H×W×3) by its noise (H×W), at most `MOST` of them."""
     over = frame - np.stack([cv2.medianBlur(np.ascontiguousarray(frame[..., c]), 5) for c in range(3)], -1)
-    strongest = np.maximum(np.maximum(over[..., 0], over[..., 1]), over[..., 2])
-    deviation = np.abs(over)
-    deviation = np.maximum(np.maximum(deviation[..., 0], deviation[..., 1]), deviation[..., 2])
-    outstanding = strongest > np.maximum(SIGMAS * sigma, LEAST_CV / CV_SCALE)
+    strongest = over.max(axis=2)
+    around = cv2.dilate(np.abs(over).max(axis=2), RING)
+    outstanding = strongest > np.maximum(np.maximum(SIGMAS * sigma, LEAST_CV / CV_SCALE), MAY_BE * around)
     outstanding &= strongest >= cv2.dilate(strongest, np.ones((3, 3), np.uint8))
-    around = cv2.dilate(deviation, RING)
-    outstanding &= strongest > LONELY * around
-    ys, xs = np.nonzero(outstanding)
-    order = np.argsort(strongest[ys, xs])[::-1][:MOST]
-    ys, xs = ys[order], xs[order]
-    channels = np.sort(over[ys, xs], axis=1)
-    single = channels[:, 2] > SINGLE_COLOUR * np.maximum(channels[:, 1], 0)
-    where = list(zip(ys.tolist(), xs.tolist(), strict=True))
-    coloured = {place for place, alone in zip(where, single, strict=True) if alone}
-    return Bright(where, coloured, moving)
+    places = np.argwhere(outstanding)
+    lonely = (strongest[outstanding] / np.maximum(around[outstanding], 1e-6)).argsort()[::-1][:MOST]
+    y, x = places[lonely].T[:, :, None] + NEAR + np.mgrid[-NEAR : NEAR + 1, -NEAR : NEAR + 1].reshape(2, 1, -1)
+    wide = np.pad(over, ((NEAR, NEAR), (NEAR, NEAR), (0, 0)))
+    side = 2 * NEAR + 1
+    return Bright(places[lonely], wide[y, x].reshape(-1, side, side, 3).astype(np.float16), moving)
 
 
-def lasting_in(looks: Sequence[Bright]) -> tuple[bool, list[tuple[int, int]]]:
-    """Whether the picture moves, and the places (y, x) that stand out in most of the frames looked at."""
+def lasting_in(looks: Sequence[Bright]) -> Lasting:
+    """The pixels that stand out in most of the frames looked at, alone, and in a single colour where the picture
+    stands still."""
     moving = sum(bright.moving for bright in looks) > len(looks) / 2
-    if moving:
-        times = Counter(place for bright in looks for place in bright.where)
-    else:
-        times = Counter(place for bright in looks for place in bright.coloured)
     least = (LASTING_MOVING if moving else LASTING) * len(looks)
-    return moving, sorted(place for place, count in times.items() if count >= least)
+    places = np.concatenate([bright.places for bright in looks])
+    different, which, times = np.unique(places, axis=0, return_inverse=True, return_counts=True)
+    mean = np.zeros((len(different), 2 * NEAR + 1, 2 * NEAR + 1, 3), np.float32)
+    np.add.at(mean, which.ravel(), np.concatenate([bright.over for bright in looks]).astype(np.float32))
+    mean /= times[:, None, None, None]
+    colours = np.sort(mean[:, NEAR, NEAR], axis=1)
+    lasting = (times >= least) & (colours[:, 2] > LONELY * np.abs(mean[:, RING > 0]).max(axis=(1, 2), initial=0))
+    if not moving:
+        lasting &= colours[:, 2] > SINGLE_COLOUR * np.maximum(colours[:, 1], 0)
+    inner = mean[lasting, NEAR - 1 : NEAR + 2, NEAR - 1 : NEAR + 2]
+    return Lasting(moving, different[lasting], inner > SPILLED * colours[lasting, 2][:, None, None, None])
 
 
 def moves(here: Array, before: Array | None, sigma: Array) -> bool:
-    """Whether blurred pictures (luma, H×W), in which noise is small, still differ."""
-    if before is None:
+    """Whether blurred pictures (luma, H×W), in which noise is small, still differ where they show something."""
+    if before is None or min(here.shape) < 2 * BLOCK:
         return False
-    change = np.abs(cv2.blur(here - before, (9, 9)))
-    return bool(np.percentile(change, 75) > MOVING_CV / CV_SCALE + np.median(sigma) / 9 * 1.8)
+    noise = float(np.median(sigma)) / 9
+    shown = cv2.blur(here, (9, 9))
+    change = np.abs(shown - cv2.blur(before, (9, 9)))
+    slope = np.abs(cv2.Sobel(shown, cv2.CV_32F, 1, 0)) + np.abs(cv2.Sobel(shown, cv2.CV_32F, 0, 1))
+    size = here.shape[1] // BLOCK, here.shape[0] // BLOCK
+    changed, steep = (cv2.resize(plane, size, interpolation=cv2.INTER_AREA) for plane in (change, slope / 8))
+    tells = steep > np.maximum(CONTRAST * noise, np.median(steep))
+    still = changed[tells] <= 1.8 * noise + LEAST_PX * steep[tells]
+    return bool(tells.any() and still.mean() < STILL_SHARE)
 
 
 def conclude(seen: Sequence[tuple[int, Bright]], info: MediaInfo) -> Finding:
     if len(seen) < ENOUGH_LOOKS:
         return DETECTOR.finding(0.0, seen[0][0], confidence=0.0, detail="too few frames to tell")
-    moving, lasting = lasting_in([bright for _, bright in seen])
+    moving, places, _ = lasting_in([bright for _, bright in seen])
     first = seen[0][0]
-    spots = [Spot(frame=first, x=max(x - 1, 0), y=max(y - 1, 0), width=3, height=3) for y, x in lasting]
+    spots = [Spot(frame=first, x=max(x - 1, 0), y=max(y - 1, 0), width=3, height=3) for y, x in places.tolist()]
     place = Place(**spots[0].model_dump(exclude={"frame"})) if spots else None
     detail = "at the same places in every frame" if spots else ""
     return DETECTOR.finding(
