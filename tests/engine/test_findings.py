@@ -85,13 +85,20 @@ class Limits(TestCase):
         for percent in (0.0, 1.0, 4.0, 9.0, 25.0):
             frame = grained([ramp(None)], 2.0)[0]
             rows = round(224 * percent / 100)
-            frame[:rows, :, 0] = 1.0
-            frame[224 - rows :, :, 2] = 0.0
+            frame[:rows] = 1.0
+            frame[224 - rows :] = 0.0
             clipping, crush = (found(kind, [frame, frame.copy()]) for kind in ("clipping", "crush"))
             with self.subTest(percent):
                 self.assertAlmostEqual(clipping.value, 100 * rows / 224, delta=0.01)
                 self.assertAlmostEqual(crush.value, 100 * rows / 224, delta=0.01)
-                self.assertIn("R ", clipping.detail)
+                self.assertIn(f"R {100 * rows / 224:.2f} %", clipping.detail)
+
+    def test_a_saturated_colour_that_clips_alone_is_told_but_is_no_fault(self) -> None:
+        frame = grained([ramp(None)], 2.0)[0] * np.float32(0.8)
+        frame[:112, :, 0] = 1.0
+        clipping = found("clipping", [frame, frame.copy()])
+        self.assertEqual(clipping.value, 0)
+        self.assertIn("R 50.00 %", clipping.detail)
 
     def test_headroom_of_limited_range_is_not_clipping(self) -> None:
         frame = grained([ramp(None)], 2.0)[0]

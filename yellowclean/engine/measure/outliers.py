@@ -170,7 +170,7 @@ def _beyond(here: Array, before: Array, after: Array, sigma: Array) -> tuple[Arr
 
 
 def _unrest(apart: Array) -> Array:
-    """By how many times two frames differ around a pixel (H×W: how far apart they are, in parts of the noise) beyond
+    """By how many times two frames differ around a pixel (H×W: how far apart they are, in noise) beyond
     what they differ by in the calm fifth of the frame; what is small, as a speck of theirs is, does not count."""
     height, width = apart.shape
     small = cv2.resize(apart, (width // BLOCK, height // BLOCK), interpolation=cv2.INTER_AREA)

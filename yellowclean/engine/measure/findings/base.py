@@ -140,19 +140,23 @@ def densest(mask: npt.NDArray[np.bool_] | np.bool_, side: int = 64) -> Place | N
     return Place(x=left, y=top, width=side, height=side)
 
 
-CutOff = tuple[list[float], Place | None]
-"""Percent of each channel that is cut off, and where most of it lies."""
+CutOff = tuple[float, list[float], Place | None]
+"""Percent of the pixels that are cut off, percent of each channel, and where most of it lies."""
+
+NEARLY = 0.04
+"""How close to the limit all channels of a pixel are that is cut off: one in which a channel alone reaches it is of
+a saturated colour, as petals and signals are meant to be, and the others still hold its shape."""
 
 
-def cut_off(cut: npt.NDArray[np.bool_] | np.bool_) -> CutOff:
-    """What an H×W×3 map of clipped samples amounts to."""
-    cut = np.asarray(cut)
-    return [100 * float(cut[..., c].mean()) for c in range(3)], densest(cut.any(axis=2))
+def cut_off(depth: Array) -> CutOff:
+    """What an H×W×3 map amounts to of how far each sample lies inside the limit: below 0 it is cut off."""
+    cut = depth <= 0
+    pixels = cut.any(axis=2) & (depth <= NEARLY).all(axis=2)
+    return 100 * float(pixels.mean()), [100 * float(cut[..., c].mean()) for c in range(3)], densest(pixels)
 
 
 def worst_cut_off(detector: Detector, seen: Sequence[tuple[int, CutOff]], where: str) -> Finding:
-    """The finding of the frame in which a channel loses most."""
-    worst, (channels, place) = max(seen, key=lambda item: max(item[1][0]))
-    red, green, blue = channels
+    """The finding of the frame that loses most."""
+    worst, (share, (red, green, blue), place) = max(seen, key=lambda item: item[1][0])
     detail = f"R {red:.2f} %, G {green:.2f} %, B {blue:.2f} % at {where}"
-    return detector.finding(max(channels), worst, region=place, detail=detail)
+    return detector.finding(share, worst, region=place, detail=detail)

@@ -1,8 +1,11 @@
-"""Clipping: pixels cut off at white, where nothing can be brought back."""
+"""Clipping: pixels cut off at white, where nothing can be brought back. What one colour alone is cut off of is told
+but does not count: a saturated flower or lamp is meant to be so."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+
+import numpy as np
 
 from ...media import MediaInfo
 from .base import CutOff, Detector, Finding, Look, cut_off, worst_cut_off
@@ -13,7 +16,7 @@ ROUNDING = 0.5 / 255
 
 def observe(look: Look) -> CutOff:
     white = look.info.clip_levels[1] if look.info.range == "full" else 1.0
-    return cut_off(look.frame >= white - ROUNDING)
+    return cut_off(np.float32(white - ROUNDING) - look.frame)
 
 
 def conclude(seen: Sequence[tuple[int, CutOff]], info: MediaInfo) -> Finding:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import numpy as np
+
 from ...media import MediaInfo
 from .base import CutOff, Detector, Finding, Look, cut_off, worst_cut_off
 
 
 def observe(look: Look) -> CutOff:
-    return cut_off(look.frame <= look.info.clip_levels[0])
+    return cut_off(look.frame - np.float32(look.info.clip_levels[0]))
 
 
 def conclude(seen: Sequence[tuple[int, CutOff]], info: MediaInfo) -> Finding:
