@@ -159,6 +159,11 @@ class Pipeline:
         return Pipeline(self.footage, self.plan.reshaping(), stopped=self._stopped)
 
     @property
+    def mended(self) -> Pipeline:
+        """What the work on noise and detail is held against: the reference after the steps that mend."""
+        return Pipeline(self.footage, self.plan.mending(), stopped=self._stopped)
+
+    @property
     def around(self) -> Standpoint:
         """Noise and motion as the result has them."""
         return self._standpoint(len(self._steps))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Callable
 from typing import Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
@@ -116,15 +117,22 @@ class Plan(BaseModel):
         """The format that step number `step` is handed, acting or not."""
         return self.model_copy(update={"steps": self.steps[:step]}).formats(source)[-1]
 
+    def only(self, wanted: Callable[[Treatment], bool]) -> Plan:
+        """The acting steps of the wanted treatments, alone."""
+        steps = [step for step in self.steps if step.acts and wanted(step.treatment)]
+        return self.model_copy(update={"steps": steps, "look": Look()})
+
     def reshaping(self) -> Plan:
         """The steps that change size or colour, alone."""
-        steps = [step for step in self.steps if step.acts and step.treatment.reshapes]
-        return self.model_copy(update={"steps": steps, "look": Look()})
+        return self.only(lambda treatment: treatment.reshapes)
+
+    def mending(self) -> Plan:
+        """The steps that change size or colour, or put right what no scene shows, alone."""
+        return self.only(lambda treatment: treatment.reshapes or treatment.mends)
 
     def treating(self, kind: str) -> Plan:
         """The steps that treat a kind of finding, alone."""
-        steps = [step for step in self.steps if step.acts and kind in step.treatment.treats]
-        return self.model_copy(update={"steps": steps, "look": Look()})
+        return self.only(lambda treatment: kind in treatment.treats)
 
     def draft(self) -> Plan:
         """The plan without the steps that look at other frames: a coarse picture in a fraction of the time."""

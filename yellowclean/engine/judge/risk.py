@@ -65,12 +65,12 @@ class Nudge:
 
 class RiskAt:
     """One frame and region of the source at which plans of one profile and format are judged, in the stabilised
-    domain behind their steps that reshape; what they share is computed once."""
+    domain behind their steps that reshape or mend; what they share is computed once."""
 
     def __init__(self, footage: Footage, plan: Plan, n: int, region: Region, *, seed: int = 1) -> None:
         """`plan` is any of those that will be judged."""
         self._footage, self._n, self._region = footage, n, region
-        reference = Pipeline(footage, plan.reshaping())
+        reference = Pipeline(footage, plan.mending())
         profile, self._stabiliser = reference.around.profile, reference.around.stabiliser
         self._variance = (profile.spectrum_array()[:, 0] ** 2).mean(axis=(1, 2))
         wider = max(SURROUNDINGS, round(SURROUNDINGS / min(reference.format.per_pixel_of(reference.formats[0]))))

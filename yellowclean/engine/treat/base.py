@@ -168,6 +168,9 @@ class Treatment:
     marks: Callable[[Any, int, Around], list[Mark]] | None = None
     """What it found in a frame, thing by thing. Such a treatment has a parameter `left` of places that it leaves,
     and one `drawn` of places that it treats though it did not find them."""
+    mends: bool = False
+    """Whether it takes away what no scene shows, frame by frame: other work is judged by what it leaves, and it by
+    measures of its own."""
     finer_than_codes: bool = False
     """Whether its result lies between the codes of a file, and steps again where it is rounded without dither."""
 

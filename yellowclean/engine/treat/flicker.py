@@ -124,5 +124,5 @@ def propose(case: Case) -> Proposal | None:
 
 TREATMENT = Treatment(
     kind="flicker", title="Flicker", treats=("flicker",), order=4, parameters=Flicker, need=need, apply=apply,
-    propose=propose, course=course,
+    propose=propose, course=course, mends=True,
 )  # fmt: skip

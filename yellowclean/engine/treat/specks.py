@@ -250,7 +250,7 @@ def propose(case: Case) -> Proposal | None:
 
 TREATMENT = Treatment(
     kind="specks", title="Specks", treats=("specks", "hot pixels"), order=8, parameters=Specks, need=need,
-    apply=apply, propose=propose, marks=marks,
+    apply=apply, propose=propose, marks=marks, mends=True,
     views=(
         OwnView(
             "marks", "Marks", "What is taken for a speck here, outlined over the dimmed picture.", marks_shown

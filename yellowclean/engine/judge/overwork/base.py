@@ -45,7 +45,8 @@ class Measure:
 
 class Evidence:
     """A frame and region of source and result, with what several measures need computed once. The source is
-    brought into the format of the result, by the steps that reshape alone."""
+    brought into the format of the result, by the steps that reshape, and what no scene shows is mended in it;
+    `untouched` is without that."""
 
     def __init__(
         self, pipeline: Pipeline, n: int, region: Region | None = None, *, risk: RiskAt | None = None
@@ -53,7 +54,7 @@ class Evidence:
         """`region` is in pixels of the source, `place` and maps in those of the result. `risk` may be shared by
         several results of the same footage, profile, format, frame and region."""
         self.pipeline, self.n, self._risk = pipeline, n, risk
-        self.reference, self.around = pipeline.reference, pipeline.around
+        self.reference, self.around = pipeline.mended, pipeline.around
         self.region = region or pipeline.footage.whole
         self.place = pipeline.covered(self.region)
         self.shape = self.place.height, self.place.width
@@ -61,6 +62,10 @@ class Evidence:
     @cached_property
     def source(self) -> Frame:
         return self.reference.frame(self.n, self.region)
+
+    @cached_property
+    def untouched(self) -> Frame:
+        return self.pipeline.reference.frame(self.n, self.region)
 
     @cached_property
     def result(self) -> Frame:

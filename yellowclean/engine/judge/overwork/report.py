@@ -16,10 +16,12 @@ from .borders import BORDERS
 from .cast import CAST
 from .halos import HALOS
 from .over_time import BOILING, FLICKER, TRAILS
+from .repairs import FADES, GHOSTS, POINTS
 from .structure import FLATNESS, STRUCTURE, TEXTURE
 
 MEASURES: dict[str, Measure] = {
-    m.kind: m for m in (STRUCTURE, TEXTURE, FLATNESS, HALOS, CAST, TRAILS, BOILING, FLICKER, BORDERS)
+    m.kind: m
+    for m in (STRUCTURE, TEXTURE, FLATNESS, HALOS, CAST, TRAILS, BOILING, FLICKER, POINTS, GHOSTS, FADES, BORDERS)
 }
 
 Verdict = Literal["fine", "look here", "too far"]
