@@ -12,6 +12,7 @@ from tests.engine.planted import found
 from tests.engine.test_findings_over_time import with_bands
 from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
 from yellowclean.engine.frames import Frame, Region
+from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step
@@ -74,6 +75,16 @@ class Flicker(TestCase):
         for name, frames in (("fade", fade), ("cut", cut)):
             changed = max(float(np.abs(a - b).max()) for a, b in zip(evened(frames), frames, strict=True))
             self.assertLess(changed * 1023, 4.0, name)
+
+    def test_the_judge_tells_a_dip_that_was_evened_from_flicker_that_was(self) -> None:
+        dip = lit(shot(), lambda n: 1 - 0.3 * np.exp(-0.5 * ((n - 12) / 4) ** 2))
+        jumps = 1 + 0.05 * np.random.default_rng(3).standard_normal(COUNT)
+        for frames, slow, far in ((dip, 60, True), (dip, 5, False), (lit(shot(), lambda n: jumps[n]), 20, False)):
+            with self.subTest(slow=slow, far=far):
+                report = overwork(pipeline(frames, slow=slow), [10]).report
+                fades = next(m for m in report.measures if m.kind == "fades")
+                self.assertEqual(fades.verdict == "too far", far)
+                self.assertEqual(report.verdict == "too far", far)
 
     def test_a_region_is_that_of_the_whole_frame_and_clipped_light_stays(self) -> None:
         frames = [with_bands(np.minimum(1.6 * f, 1), 8, 2.3, 0.13, n) for n, f in enumerate(shot())]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from unittest import TestCase
+from unittest import TestCase, mock
 
 import cv2
 import numpy as np
@@ -11,12 +11,14 @@ import numpy as np
 from tests.clips import MemorySource, shot_pair
 from tests.engine.planted import noisy
 from yellowclean.engine.frames import Frame, Region, luma
+from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.noise.profile import NoiseProfile, white_profile
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
+from yellowclean.engine.treat._patching import Filling
 
 CAMERA = Camera(stops_under=2)
 SIZE = 640, 360
@@ -96,6 +98,24 @@ class Specks(TestCase):
             result = pipeline(hot, scene).frame(3)
             with self.subTest(scene):
                 self.assertGreater(gain_db(hot[3], result, clean[3]), 9)
+
+    def test_dust_on_every_frame_is_found_and_what_was_right_stays_right_for_the_judge(self) -> None:
+        frames = [dusty(f, 60 + n) for n, f in enumerate(shot("quay"))]
+        works = pipeline(frames, "quay")
+        self.assertGreaterEqual(sum(mark.taken for mark in works.marks(0, 4)), 9)
+        self.assertNotEqual(overwork(works, [4]).report.verdict, "too far")
+
+    def test_the_judge_sees_stars_that_went_and_repairs_that_fit_nothing(self) -> None:
+        frames = shot("stars")
+        light = luma(frames[4])
+        stars = (light >= cv2.dilate(light, np.ones((5, 5)))) & (light > np.median(light) + 0.12)
+        drawn = [[4, int(x), int(y)] for y, x in np.argwhere(stars)[:60]]
+        blank = lambda frame, holes, beside, sigma: [  # noqa: E731
+            Filling(Region(0, 0, *SIZE), holes, np.full_like(frame, 0.5), 1.0)
+        ]
+        with mock.patch("yellowclean.engine.treat.specks.fillings", blank):
+            report = overwork(pipeline(frames, "stars", drawn=drawn), [4]).report
+        self.assertLessEqual({"points", "ghosts"}, {m.kind for m in report.measures if m.verdict == "too far"})
 
     def test_clean_footage_is_left_alone(self) -> None:
         for scene in ("stars", "quay", "cloth"):
