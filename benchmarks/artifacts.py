@@ -204,14 +204,14 @@ def flickering() -> list[Scene]:
 
 
 def specked() -> list[Scene]:
-    """Specks of four kinds over test-camera shots and over photographs under grain; the truth is the footage
+    """Specks of five kinds over test-camera shots and over photographs under grain; the truth is the footage
     before."""
     rng, count, at = np.random.default_rng(77), 9, 4
     camera, size = Camera(stops_under=2), {"frames": count, "width": WIDTH, "height": HEIGHT}
     clips = {name: Clip(name, camera, **size).frames for name in ("stars", "quay", "cloth", "basin")}  # type: ignore[arg-type]
     for name, picture in itertools.islice(pictures().items(), 5):
         grain = [rng.standard_normal((HEIGHT, WIDTH, 3)).astype(np.float32) * 4 / CV_SCALE for _ in range(count)]
-        clips[name] = [np.clip(f + g, 0, 1) for f, g in zip(panned(picture, count, 1.7, 0.6), grain, strict=True)]
+        clips[name] = [np.clip(f + g, 0, 1) for f, g in zip(panned(picture, count, 2.3, 0.6), grain, strict=True)]
     burning = rng.integers(4, (HEIGHT - 4, WIDTH - 4), (60, 2)), rng.uniform(0.15, 0.6, (60, 3))
     scenes = []
     for name, frames in clips.items():
@@ -219,10 +219,11 @@ def specked() -> list[Scene]:
         for kind, mark in (
             ("dust", lambda f: dusted(f, rng, 12, (1, 4))), ("dirt", lambda f: dusted(f, rng, 4, (5, 10))),
             ("trail", lambda f: trailed(f, rng)), ("hot pixels", lambda f: burnt(f, *burning)),
+            ("scratch", lambda f: scratched(f, rng)),
         ):  # fmt: skip
             faulty = (
                 [mark(f) for f in frames]
-                if kind == "hot pixels"
+                if kind in {"hot pixels", "scratch"}
                 else [*frames[:at], mark(frames[at]), *frames[at + 1 :]]
             )
             inside = [(np.abs(a - b) > 0.01).any(axis=2) for a, b in zip(faulty, frames, strict=True)]
@@ -252,6 +253,14 @@ def trailed(frame: Frame, rng: np.random.Generator) -> Frame:
     left, right = (int(v) for v in rng.integers(10, HEIGHT // 2, 2))
     cv2.line(marked, (20, left), (WIDTH - 40, right), (float(np.percentile(frame, 90)) + 0.3,) * 3, 1, cv2.LINE_AA)
     return np.maximum(marked, frame).clip(0, 1)
+
+
+def scratched(frame: Frame, rng: np.random.Generator) -> Frame:
+    """A soft bright scratch from top to bottom, a third across, that wobbles."""
+    top, bottom = (round(16 * (WIDTH / 3 + float(rng.normal(0, 1)))) for _ in range(2))
+    line = np.zeros((HEIGHT, WIDTH), np.float32)
+    cv2.line(line, (top, 0), (bottom, 16 * (HEIGHT - 1)), (1.0,), int(rng.integers(1, 3)), cv2.LINE_AA, 4)
+    return np.clip(frame + np.float32(0.15) * cv2.GaussianBlur(line, (0, 0), 0.6)[..., None], 0, 1)
 
 
 def burnt(frame: Frame, places: npt.NDArray[np.int64], light: Array) -> Frame:

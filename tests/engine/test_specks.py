@@ -57,6 +57,14 @@ def trailed(frame: Frame) -> Frame:
     return np.maximum(marked, frame)
 
 
+def upright(rng: np.random.Generator) -> Frame:
+    """A soft line from top to bottom that wobbles, H×W."""
+    line = np.zeros((SIZE[1], SIZE[0]), np.float32)
+    top, bottom = (round(16 * (200 + rng.normal(0, 1))) for _ in range(2))
+    cv2.line(line, (top, 0), (bottom, 16 * (SIZE[1] - 1)), (1.0,), 1, cv2.LINE_AA, 4)
+    return cv2.GaussianBlur(line, (0, 0), 0.6)
+
+
 def gain_db(faulty: Frame, result: Frame, truth: Frame) -> float:
     """By how much nearer the fault has come to the truth."""
     fault = (np.abs(faulty - truth) > 0.01).any(axis=2)
@@ -87,6 +95,23 @@ class Specks(TestCase):
         kept = luma(result)[stars] > 0.7 * luma(frames[4])[stars]
         self.assertGreater(int(stars.sum()), 20)
         self.assertGreater(kept.mean(), 0.97)
+
+    def test_a_scratch_that_stands_goes_and_what_moves_with_the_picture_is_none(self) -> None:
+        """The posts of the quay are upright and thin too, but pass by."""
+        frames = shot("quay")
+        works = pipeline(frames, "quay")
+        self.assertFalse([mark for mark in works.marks(0, 4) if mark.kind == "scratch"])
+        rng = np.random.default_rng(11)
+        for strength in (0.06, 0.1, 0.2):
+            faulty = [np.clip(f + strength * upright(rng)[..., None], 0, 1) for f in frames]
+            with self.subTest(strength):
+                works = pipeline(faulty, "quay")
+                found = [mark for mark in works.marks(0, 4) if mark.kind == "scratch"]
+                self.assertEqual(len(found), 1)
+                self.assertGreater(found[0].height, 0.8 * SIZE[1])
+                self.assertGreater(gain_db(faulty[4], works.frame(4), frames[4]), 3)
+        left = pipeline(faulty, "quay", scratches=False)
+        np.testing.assert_array_equal(left.frame(4), faulty[4])
 
     def test_hot_pixels_go_behind_a_moving_picture_and_before_a_still_one(self) -> None:
         for scene in ("quay", "stars"):

@@ -4,13 +4,14 @@ after, both along the motion and where the pixel itself is (after the rank-order
 
 How far beyond counts against the noise, and against how much the two neighbours themselves differ around there:
 where they agree, little is needed; on water, leaves and behind people who walk they disagree, and what differs
-there says nothing. What is long and thin is a trail, and is followed to its ends."""
+there says nothing. What is long and thin is a trail, and is followed to its ends. Upright scratches last, and are
+told apart from the scene in `scratches`."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import cv2
 import numpy as np
@@ -19,8 +20,9 @@ from scipy.stats import poisson
 
 from ..frames import CV_SCALE, Array
 from ..motion import eight_bit, flow
+from .scratches import Line, lines_in, standing
 
-Kind = Literal["dust", "trail", "drop-out"]
+Kind = Literal["dust", "trail", "drop-out", "scratch"]
 Mask = npt.NDArray[np.bool_]
 
 STRONG, WEAK = 5.0, 2.0
@@ -62,6 +64,9 @@ other frames, of which there have to be so many."""
 CHANCE = 0.01
 """Probability below which so many are not taken for specks that fell there as they fall anywhere."""
 
+STANDS = 0.65
+"""Share of the frames that can tell in which a scratch has to stand."""
+
 AS_STRONG = 0.5
 """Part of a speck's strength that its like has to reach."""
 
@@ -101,19 +106,44 @@ class Speck:
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """The specks of a frame, how many pixels it has, and how many of them lie where it is calm."""
+    """The specks of a frame, its upright lines, how many pixels it has, and how many lie where it is calm."""
 
     specks: list[Speck]
-    pixels: int
+    lines: list[Line]
+    shape: tuple[int, int]
     calm: int
 
+    @property
+    def pixels(self) -> int:
+        return self.shape[0] * self.shape[1]
 
-def lasting(here: Found, others: Sequence[Found]) -> list[Speck]:
-    """A frame's specks but its sparkle: what has likes near by in many of the other frames, and more of them than
-    specks are that fall anywhere. Water, leaves and lamps sparkle at their places."""
+    @property
+    def nbytes(self) -> int:
+        return 1024 + sum(256 + thing.mask.nbytes for things in (self.specks, self.lines) for thing in things)
+
+
+def lasting(n: int, frames: Mapping[int, Found]) -> list[Speck]:
+    """The specks and scratches of frame n of some, but its sparkle: what has likes near by in many of the other
+    frames, and more of them than specks are that fall anywhere. Water, leaves and lamps sparkle at their places."""
+    here, others = frames[n], [found for k, found in frames.items() if k != n]
+    scratches = _scratches(n, frames)
     if len(others) < ENOUGH_FRAMES:
-        return here.specks
-    return [s for s in here.specks if not (_again(s, others, False) or (s.restless and _again(s, others, True)))]
+        return [*here.specks, *scratches]
+    kept = (s for s in here.specks if not (_again(s, others, False) or (s.restless and _again(s, others, True))))
+    return [*kept, *scratches]
+
+
+def _scratches(n: int, frames: Mapping[int, Found]) -> list[Speck]:
+    others = [(k - n, found.lines) for k, found in frames.items() if k != n]
+    found = []
+    for line in frames[n].lines:
+        share = standing(line, others) if line.tall(frames[n].shape[0]) else 0.0
+        if share >= STANDS:
+            wide = np.ones((1, 2 * GROWN + 1), np.uint8)
+            mask = cv2.dilate(np.pad(line.mask.astype(np.uint8), ((0, 0), (GROWN, GROWN))), wide) > 0
+            inside = slice(max(GROWN - line.x, 0), frames[n].shape[1] - line.x + GROWN)
+            found.append(Speck(max(line.x - GROWN, 0), line.y, mask[:, inside], "scratch", 0.95 * share))
+    return found
 
 
 def _again(speck: Speck, others: Sequence[Found], restless: bool) -> bool:
@@ -133,8 +163,9 @@ def _again(speck: Speck, others: Sequence[Found], restless: bool) -> bool:
 def specks_in(here: Array, before: Array, after: Array, sigma: Array) -> Found:
     """The specks of a luma plane (H×W), given those before and after it and the deviation of its noise."""
     if min(here.shape) < LEAST_SIDE:
-        return Found([], here.size, here.size)
-    beyond, unrest = _beyond(here, before, after, sigma)
+        return Found([], [], here.shape, here.size)
+    neighbours = [_followed(here, other) for other in (before, after)]
+    beyond, unrest = _beyond(here, before, after, sigma, neighbours)
     weak = beyond > WEAK
     joined = cv2.morphologyEx(weak.astype(np.uint8), cv2.MORPH_CLOSE, np.ones((3, 3), np.uint8))
     count, labels, boxes, _ = cv2.connectedComponentsWithStats(joined, connectivity=8)
@@ -148,25 +179,27 @@ def specks_in(here: Array, before: Array, after: Array, sigma: Array) -> Found:
         if speck:
             at_x, at_y = (int(v) for v in speck.centre)
             found.append(replace(speck, strength=float(peak[label]), restless=bool(unrest[at_y, at_x] > RESTLESS)))
-    return Found(_without_doubles(found), here.size, int(np.count_nonzero(unrest <= RESTLESS)))
+    lines = lines_in(here, sigma, neighbours[1].vectors)
+    return Found(_without_doubles(found), lines, here.shape, int(np.count_nonzero(unrest <= RESTLESS)))
 
 
-def _beyond(here: Array, before: Array, after: Array, sigma: Array) -> tuple[Array, Array]:
+def _beyond(
+    here: Array, before: Array, after: Array, sigma: Array, neighbours: list[Followed]
+) -> tuple[Array, Array]:
     """By how many deviations each pixel lies outside the range of both neighbours; and how much those differ around
     it, against the calm parts of the frame."""
-    neighbours = [_followed(here, other) for other in (before, after)]
     ranges = [_range(plane, REACH_STILL) for plane in (before, after)]
-    ranges += [_range(moved, REACH_MOVED) for moved, _ in neighbours]
+    ranges += [_range(there.moved, REACH_MOVED) for there in neighbours]
     most = np.maximum.reduce([high for high, _ in ranges])
     least = np.minimum.reduce([low for _, low in ranges])
-    apart = np.abs(neighbours[0][0] - neighbours[1][0])
+    apart = np.abs(neighbours[0].moved - neighbours[1].moved)
     around = np.sqrt(np.maximum(cv2.blur(apart * apart, (AROUND, AROUND)), 0))
     doubt = np.maximum(DISAGREEMENT * around, apart / 2)
     unit = np.maximum(np.maximum(sigma, LEAST), np.maximum(doubt, TEXTURE * (most - least)))
     beyond: Array = np.maximum(here - most, least - here) / unit
-    moved, outside = _followed(before, after)
-    unrest = _unrest(np.where(outside, 0, np.abs(before - moved) / np.maximum(sigma, LEAST)))
-    return np.where(neighbours[0][1] | neighbours[1][1], 0, beyond).astype(np.float32), unrest
+    there = _followed(before, after)
+    unrest = _unrest(np.where(there.outside, 0, np.abs(before - there.moved) / np.maximum(sigma, LEAST)))
+    return np.where(neighbours[0].outside | neighbours[1].outside, 0, beyond).astype(np.float32), unrest
 
 
 def _unrest(apart: Array) -> Array:
@@ -179,15 +212,22 @@ def _unrest(apart: Array) -> Array:
     return cv2.resize(unrest, (width, height), interpolation=cv2.INTER_LINEAR)
 
 
-def _followed(here: Array, other: Array) -> tuple[Array, Mask]:
-    """A neighbour along the motion, and where that leads out of the frame."""
+class Followed(NamedTuple):
+    """A neighbour along the motion (H×W), where that leads out of the frame, and the motion (H×W×2, pixels)."""
+
+    moved: Array
+    outside: Mask
+    vectors: Array
+
+
+def _followed(here: Array, other: Array) -> Followed:
     height, width = here.shape
     vectors = flow(eight_bit(here), eight_bit(other), width, quick=True).vectors
     vectors = cv2.resize(vectors, (width, height), interpolation=cv2.INTER_LINEAR)
     y, x = np.indices((height, width), np.float32)
     to_x, to_y = x + vectors[..., 0], y + vectors[..., 1]
     moved = cv2.remap(other.astype(np.float32), to_x, to_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
-    return moved, (to_x < 0) | (to_x > width - 1) | (to_y < 0) | (to_y > height - 1)
+    return Followed(moved, (to_x < 0) | (to_x > width - 1) | (to_y < 0) | (to_y > height - 1), vectors)
 
 
 def _range(plane: Array, side: int) -> tuple[Array, Array]:

@@ -7,7 +7,7 @@ by how well they fit. Averages lack the picture's grain, which is laid over them
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import cv2
@@ -41,6 +41,10 @@ class Neighbour:
     leads: Callable[[Region], tuple[float, float]]
 
 
+Ring = Callable[[], Sequence[Neighbour]]
+"""Neighbours equally far away, made when they are needed."""
+
+
 @dataclass(frozen=True, slots=True)
 class Filling:
     """A tile of the frame: its region, its mask, the filled pixels (H×W×3), and the share of the noise's variance
@@ -52,8 +56,9 @@ class Filling:
     noise: float
 
 
-def fillings(frame: Frame, holes: Mask, neighbours: list[Neighbour], sigma: float) -> list[Filling]:
-    """Fill the holes (H×W) of a frame, tile by tile. `sigma` is the deviation of its noise."""
+def fillings(frame: Frame, holes: Mask, rings: Sequence[Ring], sigma: float) -> list[Filling]:
+    """Fill the holes (H×W) of a frame, tile by tile. `sigma` is the deviation of its noise. Neighbours of a farther
+    ring are used where none of a nearer one fits: a hole that stands still has moved on in them."""
     height, width = holes.shape
     found = []
     for y in range(0, height, TILE):
@@ -61,30 +66,25 @@ def fillings(frame: Frame, holes: Mask, neighbours: list[Neighbour], sigma: floa
             mask = holes[y : y + TILE, x : x + TILE]
             if mask.any():
                 region = Region(x, y, mask.shape[1], mask.shape[0])
-                found.append(_filled(frame, holes, region, neighbours, sigma))
+                found.append(_filled(frame, holes, region, rings, sigma))
     return found
 
 
-def _filled(frame: Frame, holes: Mask, region: Region, neighbours: list[Neighbour], sigma: float) -> Filling:
+def _filled(frame: Frame, holes: Mask, region: Region, rings: Sequence[Ring], sigma: float) -> Filling:
     height, width = holes.shape
     mask = holes[region.slices]
     around = region.grown(CONTEXT).clipped(width, height)
     here, known = frame[around.slices], ~holes[around.slices]
     inside = region.within(around).slices
     contrast = float(here[known].std(axis=0).mean()) if known.any() else 0.0
-    total, weights, squares = np.zeros((*mask.shape, 3), np.float64), 0.0, 0.0
-    for neighbour in neighbours:
-        fit = _fitted(here, known, around, neighbour)
-        if fit is None:
-            continue
-        moved, off = fit
-        if off > max(FITS * np.sqrt(2) * sigma, FITS_CONTRAST * contrast):
-            continue
-        weight = 1 / (off * off + 1e-9)
-        total += weight * moved[inside]
-        weights, squares = weights + weight, squares + weight * weight
-    if weights:
-        return Filling(region, mask, (total / weights).astype(np.float32), squares / weights**2)
+    most = max(FITS * np.sqrt(2) * sigma, FITS_CONTRAST * contrast)
+    for ring in rings:
+        fits = [fit for neighbour in ring() if (fit := _fitted(here, known, around, neighbour)) and fit[1] <= most]
+        weights = np.array([1 / (off * off + 1e-9) for _, off in fits])
+        if fits:
+            shares = weights / weights.sum()
+            mean = sum(share * moved[inside] for share, (moved, _) in zip(shares, fits, strict=True))
+            return Filling(region, mask, np.asarray(mean, np.float32), float((shares**2).sum()))
     return Filling(region, mask, _from_around(here, known)[inside], 0.0)
 
 

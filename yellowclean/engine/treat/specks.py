@@ -5,6 +5,7 @@ filled from the frames beside it (`_patching`). All else is left as it is, to th
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass
 
 import cv2
@@ -26,11 +27,14 @@ Mask = npt.NDArray[np.bool_]
 BESIDE = 3
 """Frames to each side in which sparkle is looked for."""
 
+RINGS = 1, 3
+"""How many frames apart those are that holes are filled from, the farther where the nearer do not do."""
+
 LOOKS, ENOUGH_LOOKS = 8, 4
 """Frames all over the shot in which hot pixels are looked for, and how many there have to be."""
 
-KINDS: dict[str, str] = {"dust": "dust", "trail": "trails", "drop-out": "lines"}
-"""Kinds of specks of one frame, and the settings that take them."""
+KINDS: dict[str, str] = {"dust": "dust", "trail": "trails", "drop-out": "lines", "scratch": "scratches"}
+"""Kinds of specks that are told frame by frame, and the settings that take them."""
 
 HOT, HOT_SIDE, DRAWN_SIDE = "hot pixel", 3, 13
 """What hot pixels are called; pixels a side of what is filled at one, and where something was drawn by hand."""
@@ -45,6 +49,9 @@ class Specks(Parameters):
     dust: bool = switch(True, "Dust and dirt", "Small spots that one frame alone has.")
     trails: bool = switch(True, "Trails", "Long thin traces in one frame, as satellites and aircraft leave them.")
     lines: bool = switch(True, "Drop-outs", "Level lines that one frame alone has.")
+    scratches: bool = switch(
+        True, "Scratches", "Upright lines that stand still while the picture moves behind them."
+    )
     hot: bool = switch(True, "Hot pixels", "Pixels that shine at one place in every frame.")
     sure: float = quantity(
         30, "Least sureness", "What is less sure to be a speck is left.", unit="%", least=0, most=95, step=5
@@ -54,7 +61,7 @@ class Specks(Parameters):
 
 
 def need(p: Specks) -> Need:
-    return Need(back=BESIDE + 1, ahead=BESIDE + 1)
+    return Need(back=BESIDE + max(RINGS) + 1, ahead=BESIDE + max(RINGS) + 1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,8 +104,8 @@ def _patched(p: Specks, n: int, around: Around) -> Patched:
         holes = _holes_of([m for m in taken if m.kind != HOT], n, around)
         if holes.any():
             sigma = float(np.median(around.profile.curve.sigma_at(luma(frame), "luma")))
-            beside = [_neighbour(p, n, k, around) for k in (n - 1, n + 1) if 0 <= k < around.frames]
-            filled = fillings(frame, holes, beside, max(sigma, 1 / CV_SCALE))
+            rings = [functools.cache(functools.partial(_ring, p, n, apart, around)) for apart in RINGS]
+            filled = fillings(frame, holes, rings, max(sigma, 1 / CV_SCALE))
             tiles += [_grained(filling, n, around) for filling in filled]
         return Patched(tuple(tiles))
 
@@ -133,6 +140,10 @@ def _grained(filling: Filling, n: int, around: Around) -> tuple[Region, Mask, Fr
     grain = missing * grain_field(around.profile, GRAIN_SEED, n, filling.region)
     nothing = np.zeros((2, *rgb.shape[:2]), np.float32)
     return filling.region, filling.mask[..., None], around.stabiliser.applied(rgb, before, before + grain, nothing)
+
+
+def _ring(p: Specks, n: int, apart: int, around: Around) -> list[Neighbour]:
+    return [_neighbour(p, n, k, around) for k in (n - apart, n + apart) if 0 <= k < around.frames]
 
 
 def _neighbour(p: Specks, n: int, k: int, around: Around) -> Neighbour:
@@ -191,9 +202,8 @@ def _lasting(n: int, around: Around) -> list[Speck]:
     told = range(1, around.frames - 1)
     if n not in told:
         return []
-    beside = (k for k in range(n - BESIDE, n + BESIDE + 1) if k != n and k in told)
-    here = _found(n, around)
-    return lasting(here, [_found(k, around) for k in beside]) if here.specks else []
+    near = range(max(n - BESIDE, told.start), min(n + BESIDE + 1, told.stop))
+    return lasting(n, {k: _found(k, around) for k in near})
 
 
 def _found(n: int, around: Around) -> Found:
@@ -201,7 +211,7 @@ def _found(n: int, around: Around) -> Found:
         here, before, after = (luma(around.whole(k)) for k in (n, n - 1, n + 1))
         return specks_in(here, before, after, around.profile.curve.sigma_at(here, "luma"))
 
-    return around.kept(("specks", n), found, lambda f: 1024 + sum(s.mask.nbytes + 256 for s in f.specks))
+    return around.kept(("specks", n), found, lambda found: found.nbytes)
 
 
 def _hot(around: Around) -> Lasting:
@@ -242,7 +252,7 @@ def propose(case: Case) -> Proposal | None:
         return None
     kinds = {finding.kind for finding in outside}
     told = "; ".join(f"{f.value:.3g} {f.kind if f.kind != 'specks' else 'specks a frame'}" for f in outside)
-    settings = {"hot": "hot pixels" in kinds, **dict.fromkeys(("dust", "trails", "lines"), "specks" in kinds)}
+    settings = {"hot": "hot pixels" in kinds, **dict.fromkeys(KINDS.values(), "specks" in kinds)}
     return Proposal(
         settings, f"{told}: specks are filled from the frames beside, hot pixels from around; all else stays."
     )

@@ -21,11 +21,7 @@ def observe(look: Look) -> Found | None:
 def conclude(seen: Sequence[tuple[int, Found | None]], info: MediaInfo) -> Finding:
     looks = {n: found for n, found in seen if found is not None}
     looked = max(len(looks), 1)
-    kept = [
-        (n, speck)
-        for n, found in looks.items()
-        for speck in lasting(found, [other for k, other in looks.items() if k != n])
-    ]
+    kept = [(n, speck) for n in looks for speck in lasting(n, looks)]
     spots = [_spot(n, speck) for n, speck in kept]
     confidence = 0.9 if looked > 1 else 0.4
     if not spots:
