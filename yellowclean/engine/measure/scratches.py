@@ -31,12 +31,13 @@ BREADTH = 6
 WOBBLE, TOGETHER = 2, 0.7
 """Pixels by which a scratch may stand elsewhere in another frame, and the part of it that has to stand there."""
 
-PASSED = 4.0
-"""Pixels by which the picture has to have moved across for what stands still to be told from it."""
+PASSED, MOVES = 4.0, 0.5
+"""Pixels by which the picture has to have moved across, and by which it has to move from frame to frame, for what
+stands still to be told from it."""
 
 ASIDE, AMONG_MANY = (-19, -13, -8, 8, 13, 19), 0.4
-"""Where lines are looked for that a scratch does not have beside it, in pixels, and the share of the frames in which
-they are that makes it one of many: threads and fences come to stand where others stood."""
+"""Where lines are looked for that a scratch does not have beside it, in pixels; from this share of frames on that
+have some it is one of many: threads and fences come to stand where others stood."""
 
 FLANK = 60
 """Pixels to each side in which the motion is read, where the picture has upright edges: the line stands still, and
@@ -120,31 +121,35 @@ def _moved(plane: Array, across: int) -> Array:
 
 def _upright(on: npt.NDArray[np.uint8]) -> list[tuple[int, int, Mask]]:
     """Lines and pieces by their place and mask."""
-    height = on.shape[0]
+    height, width = on.shape
     joined = cv2.morphologyEx(on, cv2.MORPH_CLOSE, np.ones((2 * DOWN + 1, 1), np.uint8))
     joined = cv2.morphologyEx(joined, cv2.MORPH_CLOSE, np.ones((1, 3), np.uint8))
     count, labels, boxes, _ = cv2.connectedComponentsWithStats(joined, connectivity=8)
     found = []
     for label in range(1, count):
         x, y, across, down, area = (int(v) for v in boxes[label])
-        if down >= PIECE * height and across <= BREADTH + LEANS * down and area <= BREADTH * down:
+        lone = min(x, width - x - across) >= SIDE + WIDE  # at the rim of the frame a line has one side
+        if lone and down >= PIECE * height and across <= BREADTH + LEANS * down and area <= BREADTH * down:
             found.append((x, y, labels[y : y + down, x : x + across] == label))
     return found
 
 
 def _drift(motion: Array, tells: Mask, x: int, y: int, shape: tuple[int, ...], whole: float) -> float:
-    """Median motion across of what is to both sides of a line and tells it."""
-    place = slice(y, y + shape[0]), slice(max(x - FLANK, 0), x + shape[1] + FLANK)
-    beside = motion[place][tells[place]]
-    return float(np.median(beside)) if beside.size > ENOUGH else whole
+    """Median motion across of what is beside a line and tells it: that of the slower side, for a line may be the
+    rim of something that stands."""
+    rows = slice(y, y + shape[0])
+    sides = [(rows, slice(max(x - FLANK, 0), x)), (rows, slice(x + shape[1], x + shape[1] + FLANK))]
+    seen = [motion[side][tells[side]] for side in sides]
+    drifts = [float(np.median(side)) for side in seen if side.size > ENOUGH]
+    return min(drifts, key=abs, default=whole)
 
 
 def standing(line: Line, others: Iterable[tuple[int, Sequence[Line]]]) -> float:
-    """Share of frames in which a scratch stands that stands here, of those `others` (by how many frames they are
-    apart, and their lines) by which the picture behind the line has moved on. 0 where it has not, or among many lines:
+    """Share of the frames in which a line stands where it does here, of those `others` (by how many frames they are
+    apart, and their lines) by which the picture behind it has moved on. 0 where it has not, or among many lines:
     then nothing can be told."""
     passed = [lines for apart, lines in others if abs(apart * line.drift) > PASSED]
-    if not passed:
+    if not passed or abs(line.drift) < MOVES:
         return 0.0
     here, *elsewhere = (sum(line.meets(lines, aside) for lines in passed) / len(passed) for aside in (0, *ASIDE))
     return here if max(elsewhere) < AMONG_MANY else 0.0
