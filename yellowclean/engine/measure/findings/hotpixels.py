@@ -73,8 +73,8 @@ def observe(look: Look) -> Bright:
 def bright_in(frame: Frame, sigma: Array, moving: bool) -> Bright:
     """The pixels that stand out of a frame (H×W×3) by its noise (H×W), at most `MOST` of them."""
     over = frame - np.stack([cv2.medianBlur(np.ascontiguousarray(frame[..., c]), 5) for c in range(3)], -1)
-    strongest = over.max(axis=2)
-    around = cv2.dilate(np.abs(over).max(axis=2), RING)
+    strongest = _most(over)
+    around = cv2.dilate(_most(np.abs(over)), RING)
     outstanding = strongest > np.maximum(np.maximum(SIGMAS * sigma, LEAST_CV / CV_SCALE), MAY_BE * around)
     outstanding &= strongest >= cv2.dilate(strongest, np.ones((3, 3), np.uint8))
     places = np.argwhere(outstanding)
@@ -83,6 +83,12 @@ def bright_in(frame: Frame, sigma: Array, moving: bool) -> Bright:
     wide = np.pad(over, ((NEAR, NEAR), (NEAR, NEAR), (0, 0)))
     side = 2 * NEAR + 1
     return Bright(places[lonely], wide[y, x].reshape(-1, side, side, 3).astype(np.float16), moving)
+
+
+def _most(rgb: Array) -> Array:
+    """The highest channel; several times as fast as `max` over an axis of three."""
+    most: Array = np.maximum(np.maximum(rgb[..., 0], rgb[..., 1]), rgb[..., 2])
+    return most
 
 
 def lasting_in(looks: Sequence[Bright]) -> Lasting:
