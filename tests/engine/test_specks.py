@@ -19,6 +19,7 @@ from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
 from yellowclean.engine.treat._patching import Filling
+from yellowclean.engine.treat._predicting import predicted, ringed
 
 CAMERA = Camera(stops_under=2)
 SIZE = 640, 360
@@ -141,6 +142,16 @@ class Specks(TestCase):
         with mock.patch("yellowclean.engine.treat.specks.fillings", blank):
             report = overwork(pipeline(frames, "stars", drawn=drawn), [4]).report
         self.assertLessEqual({"points", "ghosts"}, {m.kind for m in report.measures if m.verdict == "too far"})
+
+    def test_a_hot_pixel_at_the_rim_is_not_filled_with_itself(self) -> None:
+        ramp = np.repeat(np.linspace(0.2, 0.4, 64, dtype=np.float32)[None, :, None], 48, axis=0).repeat(3, axis=2)
+        places = np.array([(0, 0), (0, 63), (47, 30), (20, 0)])
+        holes = np.zeros((4, 3, 3, 3), bool)
+        holes[:, 1, 1, 0] = True
+        hot = ramp.copy()
+        hot[places[:, 0], places[:, 1], 0] = 0.9
+        filled = predicted(ringed(hot, places, holes), places, holes, [])[:, 1, 1]
+        np.testing.assert_allclose(filled, ramp[places[:, 0], places[:, 1]], atol=0.005)
 
     def test_clean_footage_is_left_alone(self) -> None:
         for scene in ("stars", "quay", "cloth"):

@@ -69,11 +69,8 @@ class Line:
 
     def _within(self, other: Line, aside: int) -> float:
         """The part of this line that lies within reach of another."""
-        if (
-            not -WOBBLE
-            < self.x + aside - other.x + self.mask.shape[1]
-            < other.mask.shape[1] + self.mask.shape[1] + WOBBLE
-        ):
+        apart = self.x + aside - other.x
+        if apart > other.mask.shape[1] + WOBBLE or apart < -self.mask.shape[1] - WOBBLE:
             return 0.0
         rows, columns = np.nonzero(self.mask)
         wide = np.pad(other.mask.astype(np.uint8), WOBBLE)

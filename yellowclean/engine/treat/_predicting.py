@@ -32,7 +32,7 @@ def ringed(frame: Frame, places: Places, holes: Mask) -> Frame:
     """The frame (H×W×3) with its holes (N×3×3×3, about places N×2: y, x) given the mean of what is known around
     each."""
     grid = np.mgrid[-2:3, -2:3].reshape(2, -1)
-    y, x = _clipped(places, grid, frame.shape)
+    y, x = _mirrored(places, grid, frame.shape)
     around = frame[y, x]
     square = np.ones((len(places), 5, 5, 3), bool)
     square[:, 1:4, 1:4] = ~holes
@@ -59,14 +59,14 @@ def predicted(base: Frame, places: Places, holes: Mask, beside: Sequence[tuple[F
 def _predicted(base: Frame, places: Places, holes: Mask, beside: Sequence[tuple[Frame, Track]]) -> Frame:
     side = 2 * REACH + 3
     grid = np.mgrid[-REACH - 1 : REACH + 2, -REACH - 1 : REACH + 2].reshape(2, -1)
-    y, x = _clipped(places, grid, base.shape)
+    y, x = _mirrored(places, grid, base.shape)
     here = base[y, x].reshape(-1, side, side, 3)
     moved = [_followed(there, track, places, y, x) for there, track in beside]
     learns = np.ones((len(places), side - 2, side - 2, 3), bool)
     learns[:, REACH - 1 : REACH + 2, REACH - 1 : REACH + 2] = ~holes
     result = here[:, REACH : REACH + 3, REACH : REACH + 3].copy()
+    told = ~holes[:, 1, 1]
     for c in range(3):
-        told = ~holes[:, 1, 1]
         clues, target, level = _clues(here, moved, c, told)
         weights = _learnt(clues, target, learns[..., c])
         means = level + np.einsum("nyxf,nf->nyx", clues, weights)
@@ -123,8 +123,9 @@ def _followed(there: Frame, track: Track, places: Places, y: Places, x: Places) 
     return moved.reshape(-1, side, side, 3), np.abs(way).max(axis=1) > STAYS
 
 
-def _clipped(places: Places, grid: Places, shape: tuple[int, ...]) -> tuple[Places, Places]:
-    return (
-        np.clip(places[:, 0, None] + grid[0], 0, shape[0] - 1),
-        np.clip(places[:, 1, None] + grid[1], 0, shape[1] - 1),
-    )
+def _mirrored(places: Places, grid: Places, shape: tuple[int, ...]) -> tuple[Places, Places]:
+    """Rows and columns (N×K) about each place; beyond the frame those inside, mirrored about its last pixel, so that
+    a hot pixel at the rim is not its own neighbour."""
+    y, x = places[:, 0, None] + grid[0], places[:, 1, None] + grid[1]
+    y, x = (top - np.abs(top - np.abs(k)) for k, top in ((y, shape[0] - 1), (x, shape[1] - 1)))
+    return np.clip(y, 0, None), np.clip(x, 0, None)
