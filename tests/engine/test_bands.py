@@ -14,6 +14,7 @@ from skimage import data
 from tests.clips import MemorySource
 from tests.engine.planted import found, grained, rising
 from yellowclean.engine.frames import CV_SCALE, Frame, Region
+from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.media import Destination, open_source
 from yellowclean.engine.media.formats import OUTPUT_FORMATS
 from yellowclean.engine.noise.profile import white_profile
@@ -50,6 +51,16 @@ def error_cv(result: Frame, truth: Frame) -> float:
 
 
 class Bands(TestCase):
+    def test_the_judge_tells_bands_that_went_from_shapes_that_went_with_them(self) -> None:
+        cat = cv2.resize(data.chelsea().astype(np.float32) / 255, (480, 320), interpolation=cv2.INTER_AREA)
+        for frame, step, far in ((rounded(dusk(), 8), 12, False), (rounded(dusk(), 4), 6, False), (cat, 60, True)):
+            plan = Plan(profile=white_profile(1.0), steps=[Step(kind="bands", settings={"step": step})])
+            report = overwork(Pipeline(Footage(MemorySource([frame] * 3)), plan), [1]).report
+            with self.subTest(step, told=report.summary):
+                shapes = next(m for m in report.measures if m.kind == "shapes")
+                self.assertEqual(shapes.verdict == "too far", far)
+                self.assertEqual(report.verdict == "too far", far)
+
     def test_nearer_to_the_ramp_than_the_best_of_blurs_at_any_step(self) -> None:
         truth = dusk()
         for step_cv in (4, 8, 12, 16):

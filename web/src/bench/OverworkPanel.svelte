@@ -62,7 +62,8 @@
   {:else}
     <p class="py-1.5 text-quiet">
       What the plan has damaged, measured without knowing the truth: structure in what was removed, lost
-      texture, flatness, halos, casts, trails, boiling, flicker, lost points, ghosts, fades, borders.
+      texture, flatness, halos, casts, trails, boiling, flicker, lost points, ghosts, evened fades and shapes,
+      borders.
     </p>
   {/if}
 </section>

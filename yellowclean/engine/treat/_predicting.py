@@ -124,8 +124,8 @@ def _followed(there: Frame, track: Track, places: Places, y: Places, x: Places) 
 
 
 def _mirrored(places: Places, grid: Places, shape: tuple[int, ...]) -> tuple[Places, Places]:
-    """Rows and columns (N×K) about each place; beyond the frame those inside, mirrored about its last pixel, so that
-    a hot pixel at the rim is not its own neighbour."""
+    """Rows and columns (N×K) about each place; beyond the frame those inside, mirrored about its last pixel: a hot
+    pixel at the rim is not its own neighbour."""
     y, x = places[:, 0, None] + grid[0], places[:, 1, None] + grid[1]
     y, x = (top - np.abs(top - np.abs(k)) for k, top in ((y, shape[0] - 1), (x, shape[1] - 1)))
     return np.clip(y, 0, None), np.clip(x, 0, None)

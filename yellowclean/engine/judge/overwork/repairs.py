@@ -1,11 +1,13 @@
-"""What repairs can break: stars taken for specks, ghosts where specks were, and fades evened as flicker."""
+"""What repairs can break: stars taken for specks, ghosts where specks were, fades evened as flicker, and shapes
+evened as bands."""
 
 from __future__ import annotations
 
 import cv2
 import numpy as np
 
-from ...frames import Array, Frame, luma
+from ...frames import CV_SCALE, Array, Frame, luma
+from ...measure.findings.banding import bands_of
 from ...pipeline import Pipeline
 from .base import Evidence, Mask, Measure, Reading
 
@@ -21,6 +23,10 @@ in the frames beside."""
 
 ENOUGH_CHANGED = 30
 """Pixels changed that a share needs."""
+
+ROUNDED, UNSEEN_CV = 0.9, 0.5
+"""Part of the step between bands by which taking them away changes a pixel at most, with the room that a codec
+needs, and CV that nobody sees."""
 
 FADE_S, BY_CHANCE = 2.0, 3.0
 """Seconds before and after a frame over which light is followed, and how many deviations of the mean of flicker may
@@ -80,6 +86,19 @@ def _outside(evidence: Evidence, neighbour: int) -> Mask:
     return (away > STANDS_OUT * evidence.sigma) & sure
 
 
+def _shapes(evidence: Evidence) -> Reading:
+    """Share of the picture in which luma was changed by more than the bands that were found in it explain."""
+    pipeline = evidence.pipeline
+    if not pipeline.plan.treating("banding").steps:
+        return Reading(0.0, np.zeros(evidence.shape, np.float32), "no step works on bands")
+    without = Pipeline(pipeline.footage, pipeline.plan.only(lambda t: "banding" not in t.treats))
+    whole = without.frame(evidence.n)
+    step = max(bands_of(plane).step for plane in (luma(whole), np.ascontiguousarray(whole[..., 1])))
+    change = np.abs(luma(evidence.result - without.frame(evidence.n, evidence.region)))
+    beyond = change / np.float32(ROUNDED * step + UNSEEN_CV / CV_SCALE)
+    return Reading(100 * float((beyond > 1).mean()), beyond, f"steps of {step * CV_SCALE:.1f} CV are there")
+
+
 def _fades(evidence: Evidence) -> Reading:
     """By how much the light that is left when each half second is averaged is not what it was, at most: beyond what
     flicker itself leaves in such averages."""
@@ -123,3 +142,7 @@ FADES = Measure(
     "Slow change of light, as a fade is meant to be, that is not what it was.",
     _fades,
 )
+SHAPES = Measure(
+    "shapes", "Shapes evened", "% of the picture", 2.0,
+    "Where more was evened than the steps of the bands that are there.", _shapes,
+)  # fmt: skip

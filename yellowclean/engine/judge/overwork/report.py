@@ -16,12 +16,26 @@ from .borders import BORDERS
 from .cast import CAST
 from .halos import HALOS
 from .over_time import BOILING, FLICKER, TRAILS
-from .repairs import FADES, GHOSTS, POINTS
+from .repairs import FADES, GHOSTS, POINTS, SHAPES
 from .structure import FLATNESS, STRUCTURE, TEXTURE
 
 MEASURES: dict[str, Measure] = {
     m.kind: m
-    for m in (STRUCTURE, TEXTURE, FLATNESS, HALOS, CAST, TRAILS, BOILING, FLICKER, POINTS, GHOSTS, FADES, BORDERS)
+    for m in (
+        STRUCTURE,
+        TEXTURE,
+        FLATNESS,
+        HALOS,
+        CAST,
+        TRAILS,
+        BOILING,
+        FLICKER,
+        POINTS,
+        GHOSTS,
+        FADES,
+        SHAPES,
+        BORDERS,
+    )
 }
 
 Verdict = Literal["fine", "look here", "too far"]
