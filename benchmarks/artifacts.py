@@ -181,7 +181,6 @@ def flickering() -> list[Scene]:
     for name, picture in itertools.islice(pictures().items(), 6):
         grain = [rng.standard_normal((HEIGHT, WIDTH, 3)).astype(np.float32) * 3 / CV_SCALE for _ in range(count)]
         clips[name] = [np.clip(f + g, 0, 1) for f, g in zip(panned(picture, count, 0.7, 0.3), grain, strict=True)]
-    jumps = 1 + 0.05 * rng.standard_normal(count)
     down = ((np.arange(HEIGHT) + 0.5) / HEIGHT)[:, None, None]
     whole = [np.ones((HEIGHT, WIDTH), bool)] * count
 
@@ -192,10 +191,11 @@ def flickering() -> list[Scene]:
     for name, frames in clips.items():
         info, judged = described(count, WIDTH, HEIGHT), range(2, count - 2)
         ramp = on_light(frames, lambda n: 1 - 0.015 * n)
+        jumps = 1 + 0.05 * rng.standard_normal(count)
         for kind, truth, faulty in (
-            ("lapse", frames, on_light(frames, lambda n: jumps[n])),
+            ("lapse", frames, on_light(frames, jumps.__getitem__)),
             ("wave", frames, on_light(frames, lambda n: 1 + 0.05 * np.sin(2 * np.pi * n / 5.3))),
-            ("meant ramp", ramp, on_light(frames, lambda n: (1 - 0.015 * n) * jumps[n])),
+            ("meant ramp", ramp, on_light(ramp, jumps.__getitem__)),
             ("mains, strong", frames, on_light(frames, mains(0.08))),
             ("mains, weak", frames, on_light(frames, mains(0.03))),
         ):

@@ -54,6 +54,7 @@ class BrowserCase(StaticLiveServerTestCase):
     @classmethod
     def setUpClass(cls) -> None:
         super().setUpClass()
+        expect.set_options(timeout=PATIENCE)
         cls.playwright = sync_playwright().start()
         cls.browser = cls.playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
 

@@ -13,6 +13,7 @@ from tests.engine.test_findings_over_time import with_bands
 from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
 from yellowclean.engine.frames import Frame, Region
 from yellowclean.engine.judge.overwork import overwork
+from yellowclean.engine.measure.lighting import APART, level_course, without_drift
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step
@@ -23,8 +24,8 @@ from yellowclean.engine.testcamera import Camera
 COUNT = 24
 
 
-def shot(scene: str = "quay") -> list[Frame]:
-    return [np.clip(f, 0, 1) for f in shot_pair(scene, Camera(stops_under=1), 384, 224, COUNT)[0]]
+def shot(scene: str = "quay", count: int = COUNT) -> list[Frame]:
+    return [np.clip(f, 0, 1) for f in shot_pair(scene, Camera(stops_under=1), 384, 224, count)[0]]
 
 
 def lit(frames: list[Frame], gain: Callable[[int], float]) -> list[Frame]:
@@ -69,6 +70,29 @@ class Flicker(TestCase):
                 self.assertGreater(gain_db(faulty, evened(faulty), ramp), 6)
                 self.assertLess(found("flicker", evened(faulty)).value, found("flicker", faulty).value / 2)
 
+    def test_what_is_meant_is_hardly_touched_with_and_without_flicker(self) -> None:
+        """Ramps, fades that begin and end, switched lamps (curves made here; no source)."""
+        jumps = np.log(1 + 0.05 * np.random.default_rng(8).standard_normal(40))
+        at = np.arange(40.0)
+        courses = {
+            "level": 0.0 * at, "ramp": -0.03 * at, "fade": -0.06 * np.clip(at - 12, 0, 15), "lamp": 0.5 * (at > 17)
+        }  # fmt: skip
+        for name, meant in courses.items():
+            with self.subTest(name):
+                self.assertLess(np.abs(without_drift(meant, 20)).max(), 0.03)
+                left = without_drift(meant + jumps, 20) - jumps
+                self.assertLess(left[2:-2].std(), 0.5 * jumps.std())
+
+    def test_errors_of_neighbours_do_not_add_up(self) -> None:
+        rng, true = np.random.default_rng(4), 0.05 * np.random.default_rng(9).standard_normal(40)
+        told = {
+            (n - d, n): float(true[n] - true[n - d] + 0.005 * rng.standard_normal())
+            for d in APART for n in range(d, 40)
+        }  # fmt: skip
+        near = {pair: value for pair, value in told.items() if pair[1] - pair[0] == 1}
+        left = [np.std(level_course(some, range(40)) - true) for some in (told, near)]
+        self.assertLess(left[0], left[1] / 2)
+
     def test_fades_and_cuts_are_hardly_touched(self) -> None:
         fade = lit(shot("dusk"), lambda n: 1 - 0.03 * n)
         cut = [*shot("quay")[:12], *shot("basin")[:12]]
@@ -76,12 +100,15 @@ class Flicker(TestCase):
             changed = max(float(np.abs(a - b).max()) for a, b in zip(evened(frames), frames, strict=True))
             self.assertLess(changed * 1023, 4.0, name)
 
-    def test_the_judge_tells_a_dip_that_was_evened_from_flicker_that_was(self) -> None:
-        dip = lit(shot(), lambda n: 1 - 0.3 * np.exp(-0.5 * ((n - 12) / 4) ** 2))
-        jumps = 1 + 0.05 * np.random.default_rng(3).standard_normal(COUNT)
-        for frames, slow, far in ((dip, 60, True), (dip, 5, False), (lit(shot(), lambda n: jumps[n]), 20, False)):
+    def test_the_judge_tells_a_swell_that_was_evened_from_flicker_that_was(self) -> None:
+        frames = shot(count=40)
+        swell = lit(frames, lambda n: 1 + 0.25 * np.sin(2 * np.pi * n / 20))
+        jumps = 1 + 0.05 * np.random.default_rng(3).standard_normal(40)
+        for faulty, slow, far in (
+            (swell, 60, True), (swell, 5, False), (lit(frames, jumps.__getitem__), 20, False)
+        ):  # fmt: skip
             with self.subTest(slow=slow, far=far):
-                report = overwork(pipeline(frames, slow=slow), [10]).report
+                report = overwork(pipeline(faulty, slow=slow), [18]).report
                 fades = next(m for m in report.measures if m.kind == "fades")
                 self.assertEqual(fades.verdict == "too far", far)
                 self.assertEqual(report.verdict == "too far", far)

@@ -7,11 +7,13 @@ its own slow course is the flicker. Cuts end a window."""
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 
 from ..colour.encodings import converted, linear_like
 from ..frames import Array, luma
-from ..measure.lighting import Change, Wave, beside_wave, change, drift_at, small_light, wave
+from ..measure.lighting import APART, Change, Wave, beside_wave, change, drift_at, level_course, small_light, wave
 from ..parameters import Parameters, amount, quantity, switch
 from .base import Around, Course, Need, Picture, Treatment, Window
 from .case import Case, Proposal
@@ -55,11 +57,11 @@ def _logs(p: Flicker, n: int, around: Around) -> Array:
     """Logarithm of what is taken for flicker in frame n, for each row."""
 
     def found() -> Array:
-        first, changes = _window(p, n, around)
-        bands = wave(changes, first) if p.bands and changes else None
-        of_whole = np.cumsum([0.0, *(_of_whole(c, bands, first + k) for k, c in enumerate(changes))])
-        at = n - first + 1
-        logs = np.full(around.format.height, of_whole[at] - drift_at(of_whole, at, p.slow), np.float32)
+        frames = _scene(around, n, p.slow)
+        changes = [_change(around, k - 1, k) for k in frames[1:]]
+        bands = wave(changes, frames.start + 1) if p.bands and changes else None
+        level, at = _levels(around, frames, bands), n - frames.start
+        logs = np.full(around.format.height, level[at] - drift_at(level, at, p.slow), np.float32)
         if bands:
             logs += bands.at(n, (np.arange(len(logs)) + 0.5) / len(logs))
         return logs
@@ -69,11 +71,9 @@ def _logs(p: Flicker, n: int, around: Around) -> Array:
 
 def course(p: Flicker, frames: range, around: Around) -> Course:
     """The level in the middle row, in percent of what it is on average."""
-    changes = [_change(around, n) if n > frames.start else None for n in frames]
-    whole = np.cumsum([0.0 if seen is None else seen.whole for seen in changes])
     rows = np.array([_logs(p, n, around) for n in frames])
     taken = rows[:, rows.shape[1] // 2]
-    meant = whole - rows.mean(axis=1)
+    meant = _levels(around, frames, None) - rows.mean(axis=1)
     meant -= meant.mean()
     before, after = meant + taken, meant + (1 - p.taken / 100) * taken
     before, meant, after = (100 * np.exp(logs) for logs in (before, meant, after))
@@ -83,29 +83,38 @@ def course(p: Flicker, frames: range, around: Around) -> Course:
     )  # fmt: skip
 
 
-def _of_whole(seen: Change, bands: Wave | None, n: int) -> float:
-    return beside_wave(seen, bands, n) if bands else seen.whole
+def _scene(around: Around, n: int, slow: int) -> range:
+    """The frames around frame n, `slow` to each side, or as many where the scene ends on one."""
+    first, last = n, n
+    while n - first < slow and _follows(around, first):
+        first -= 1
+    while last - first < 2 * slow and _follows(around, last + 1):
+        last += 1
+    while last - first < 2 * slow and _follows(around, first):
+        first -= 1
+    return range(first, last + 1)
 
 
-def _window(p: Flicker, n: int, around: Around) -> tuple[int, list[Change]]:
-    """The changes of light around frame n, in order, and the frame of the first: as far as the scene is one."""
-    before: list[Change] = []
-    for k in range(n, max(n - p.slow, 0), -1):
-        seen = _change(around, k)
-        if seen is None:
-            break
-        before.append(seen)
-    after: list[Change] = []
-    for k in range(n + 1, min(n + p.slow + 1, around.frames)):
-        seen = _change(around, k)
-        if seen is None:
-            break
-        after.append(seen)
-    return n - len(before) + 1, [*reversed(before), *after]
+def _follows(around: Around, n: int) -> bool:
+    """Whether frame n shows the scene of the one before."""
+    return 0 < n < around.frames and _change(around, n - 1, n) is not None
 
 
-def _change(around: Around, n: int) -> Change | None:
-    return around.kept(("change of light", n), lambda: change(_light(around, n - 1), _light(around, n)))
+def _levels(around: Around, frames: range, bands: Wave | None) -> Array:
+    """Logarithm of the level of the whole picture, beside what bands make of it."""
+    cuts = np.cumsum([not _follows(around, n) for n in frames])
+    told = {}
+    for apart, k in itertools.product(APART, range(len(frames))):
+        if k < apart or cuts[k] != cuts[k - apart]:
+            continue
+        seen = _change(around, frames[k - apart], frames[k])
+        if seen is not None:
+            told[frames[k - apart], frames[k]] = beside_wave(seen, bands, frames[k], apart) if bands else seen.whole
+    return level_course(told, frames)
+
+
+def _change(around: Around, before: int, n: int) -> Change | None:
+    return around.kept(("change of light", before, n), lambda: change(_light(around, before), _light(around, n)))
 
 
 def _light(around: Around, n: int) -> Array:
