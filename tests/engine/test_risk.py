@@ -10,9 +10,9 @@ from tests.clips import MemorySource, shot_pair
 from yellowclean.engine.chain import noise_chain
 from yellowclean.engine.errors import BadInput, BadPlan
 from yellowclean.engine.frames import CV_SCALE, Frame, Region
-from yellowclean.engine.judge.ladder import RUNGS, ladder, suggested_stop
+from yellowclean.engine.judge.ladder import RUNGS, best_of, ladder, suggested_stop
 from yellowclean.engine.judge.risk import RiskAt
-from yellowclean.engine.judge.strip import StripRung, strip_at, suggested_rung
+from yellowclean.engine.judge.strip import strip_at
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.report import Rung
 from yellowclean.engine.motion import Movement
@@ -85,9 +85,9 @@ class Strips(TestCase):
             result = Pipeline(self.footage, self.plan.with_setting(1, "luma", rung.value)).frame(2, WHERE)
             errors.append(float(((result - self.clean[2][WHERE.slices]) ** 2).mean()))
         self.assertLessEqual(abs(strip.stop - int(np.argmin(errors))), 1)
-        noise = [rung.noise_left for rung in strip.rungs]
+        noise = [rung.left for rung in strip.rungs]
         self.assertEqual(noise, sorted(noise, reverse=True))
-        self.assertGreater(strip.rungs[-1].structure_lost, strip.rungs[strip.stop].structure_lost)
+        self.assertGreater(strip.rungs[-1].lost, strip.rungs[strip.stop].lost)
         self.assertRegex(strip.reason, "^At [0-9]+ % at most .* the next rung takes")
 
     def test_settings_and_steps_that_do_not_exist(self) -> None:
@@ -125,8 +125,7 @@ class Ladders(TestCase):
         for offset in (0.0, -0.028):
             rungs = [Rung(strength=s, luma=e + offset, chroma=e + offset) for s, e in errors.items()]
             self.assertEqual(suggested_stop(rungs, "luma").strength, 100)
-            told = [StripRung(value=s, error=e + offset, noise_left=0, structure_lost=0) for s, e in errors.items()]
-            self.assertEqual(suggested_rung(told), 2)
+            self.assertEqual(best_of(np.array(list(errors.values())) + offset, held_out=False), 2)
 
     def test_a_clean_shot_has_no_ladder(self) -> None:
         self.assertEqual(

@@ -5,23 +5,32 @@
   const desk = $derived(bench.strip);
   const control = $derived(desk.control);
   const rungs = $derived(desk.strip?.rungs ?? []);
-  const most = $derived(Math.max(...rungs.map((r) => r.noise_left + r.structure_lost), 0.01));
+  const mostLeft = $derived(Math.max(...rungs.map((r) => r.left), 0.1));
+  const mostLost = $derived(Math.max(...rungs.map((r) => r.lost), 0.1));
+  const alike = $derived(desk.strip?.left.unit === desk.strip?.lost.unit);
+  const most = $derived(Math.max(mostLeft, mostLost));
   const CHART = { width: 232, height: 128, left: 30, bottom: 18 };
 
   function x(index: number): number {
     return CHART.left + (index / Math.max(rungs.length - 1, 1)) * (CHART.width - CHART.left - 14);
   }
 
-  function y(share: number): number {
-    return CHART.height - CHART.bottom - (share / most) * (CHART.height - CHART.bottom - 8);
+  /** Height of a part of what the chart goes up to. */
+  function y(part: number): number {
+    return CHART.height - CHART.bottom - part * (CHART.height - CHART.bottom - 8);
   }
 
   function line(of: (rung: (typeof rungs)[number]) => number): string {
     return rungs.map((rung, k) => `${x(k).toFixed(1)},${y(of(rung)).toFixed(1)}`).join(" ");
   }
 
-  function percent(share: number): string {
-    return `${(100 * share).toFixed(1)} %`;
+  /** A unit short enough to stand behind a number in a narrow place. */
+  function short(unit: string): string {
+    return unit.startsWith("%") ? " %" : "";
+  }
+
+  function told(value: number): string {
+    return value >= 99.5 ? value.toFixed(0) : value.toFixed(1);
   }
 </script>
 
@@ -38,7 +47,7 @@
         Test strip: {control.title} of step {desk.step + 1}, frame {bench.n}
       </h2>
       <p class="grow text-[13px] text-quiet">
-        Shares of the noise's own power, estimated here without knowing the truth.
+        {desk.strip?.about ?? ""}
       </p>
       <button class="btn btn-xs" onclick={() => desk.close()}>Close</button>
     </div>
@@ -66,8 +75,14 @@
                 {#if k === strip.stop}<span class="text-[13px] font-semibold">suggested stop</span>{/if}
               </span>
               <span class="flex justify-between px-1 pb-0.5 text-[13px] whitespace-nowrap">
-                <span>noise <span class="figure">{percent(rung.noise_left)}</span></span>
-                <span>structure <span class="figure">{percent(rung.structure_lost)}</span></span>
+                <span
+                  >{strip.left.title}
+                  <span class="figure">{told(rung.left)}{short(strip.left.unit)}</span></span
+                >
+                <span
+                  >{strip.lost.title}
+                  <span class="figure">{told(rung.lost)}{short(strip.lost.unit)}</span></span
+                >
               </span>
             </button>
           </li>
@@ -76,24 +91,26 @@
           <svg
             viewBox={`0 0 ${CHART.width} ${CHART.height}`}
             class="w-full"
-            aria-label="Noise left against structure lost"
+            aria-label={`${strip.left.title} left against ${strip.lost.title}`}
           >
             <line x1={CHART.left} x2={CHART.width - 14} y1={y(0)} y2={y(0)} stroke="var(--color-rule)" />
             <line x1={x(strip.stop)} x2={x(strip.stop)} y1="4" y2={y(0)} stroke="white" stroke-width="3" />
             <polyline
-              points={line((r) => r.noise_left)}
+              points={line((r) => r.left / (alike ? most : mostLeft))}
               fill="none"
               stroke="currentColor"
               stroke-width="1.5"
             />
             <polyline
-              points={line((r) => r.structure_lost)}
+              points={line((r) => r.lost / (alike ? most : mostLost))}
               fill="none"
               stroke="currentColor"
               stroke-width="1.5"
               stroke-dasharray="5 3"
             />
-            <text x={CHART.left - 3} y="12" text-anchor="end" font-size="10">{Math.round(100 * most)} %</text>
+            <text x={CHART.left - 3} y="12" text-anchor="end" font-size="10"
+              >{told(alike ? most : mostLeft)}</text
+            >
             <text x={CHART.left - 3} y={y(0)} text-anchor="end" font-size="10">0</text>
             {#each rungs as rung, k (rung.value)}
               {#if k % 2 === 0}
@@ -101,7 +118,10 @@
               {/if}
             {/each}
           </svg>
-          <p class="text-[13px]">Line: noise left, at most. Dashes: structure lost.</p>
+          <p class="text-[13px]">
+            Line: {strip.left.title} left, {strip.left.unit}. Dashes: {strip.lost.title}, {strip.lost
+              .unit}{alike ? "" : `, up to ${told(mostLost)}`}.
+          </p>
           <p class="pt-1 text-[13px] text-quiet">{strip.reason}</p>
         </li>
       </ol>

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from ..frames import Array, Frame, luma
+from ..frames import Array, Frame, Region, luma
 from ..measure.detecting import DetectorPass
 from ..measure.findings import DETECTORS, Detector, Finding
 from ..measure.report import SurveyReport
 from ..media import MediaInfo, Source
+from ..noise.profile import NoiseCurve
 from ..pipeline import Pipeline
 
 LONGEST = 96
@@ -14,14 +15,15 @@ LONGEST = 96
 
 
 class Treated(Source):
-    """The result of a pipeline as footage."""
+    """The result of a pipeline as footage, whole or a region."""
 
-    def __init__(self, pipeline: Pipeline) -> None:
-        self._pipeline = pipeline
-        self.info: MediaInfo = pipeline.footage.info
+    def __init__(self, pipeline: Pipeline, region: Region | None = None) -> None:
+        self._pipeline, self._region = pipeline, region
+        size = {"width": region.width, "height": region.height} if region else {}
+        self.info: MediaInfo = pipeline.footage.info.model_copy(update=size)
 
     def read(self, n: int) -> Frame:
-        return self._pipeline.frame(n)
+        return self._pipeline.frame(n, self._region)
 
     def luma(self, n: int) -> Array:
         return luma(self.read(n))
@@ -51,10 +53,14 @@ def _again(pipeline: Pipeline, detector: Detector, was: Finding, report: SurveyR
     side = LONGEST // 2 if detector.every_frame else detector.beside
     if side:
         pipeline = Pipeline(pipeline.footage, pipeline.plan.treating(detector.kind))
-    chosen = range(max(was.frame - side, 0), min(was.frame + side + 1, report.media.frames))
-    footage = Treated(pipeline)
-    looking = DetectorPass(report.media, chosen, [detector])
-    for n in chosen:
-        frame = footage.read(n)
-        looking.show(n, luma(frame), frame if looking.wants(n) else None, report.profile.curve, footage.damage(n))
+    return read_by(detector, Treated(pipeline), was.frame, side, report.profile.curve)
+
+
+def read_by(detector: Detector, footage: Source, n: int, side: int, curve: NoiseCurve) -> Finding:
+    """What a detector says of frame n of footage, seen with so many frames to each side."""
+    chosen = range(max(n - side, 0), min(n + side + 1, footage.info.frames))
+    looking = DetectorPass(footage.info, chosen, [detector])
+    for k in chosen:
+        frame = footage.read(k)
+        looking.show(k, luma(frame), frame if looking.wants(k) else None, curve, footage.damage(k))
     return looking.findings()[0]

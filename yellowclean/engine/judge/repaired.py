@@ -1,0 +1,70 @@
+"""What a repair leaves of its fault and what it breaks, at one frame and region: the fault by its own detector, the
+damage by the measures of overwork that watch over repairs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ..frames import Region
+from ..measure.findings import DETECTORS, Detector
+from ..pipeline import Footage, Pipeline
+from ..plan import Plan
+from ..treat import Treatment
+from .again import Treated, read_by
+from .overwork.base import Evidence
+from .overwork.repairs import FADES, GHOSTS, POINTS, SHAPES
+
+WIDE, TALL = 640, 360
+"""Pixels that a region is grown to, so that a detector finds in it what it finds in the frame."""
+
+OVER_TIME = 24
+"""Frames to each side that a fault over time is read from."""
+
+WATCHING = POINTS, GHOSTS, FADES, SHAPES
+
+
+@dataclass(frozen=True, slots=True)
+class Repaired:
+    """The finding's value, in its unit; and the damage, where 1 is too much, by the measure that found most."""
+
+    left: float
+    damage: float
+    most: str
+
+
+class RepairAt:
+    """A frame and region at which settings of one step that mends are judged, on that step alone."""
+
+    def __init__(self, footage: Footage, plan: Plan, treatment: Treatment, n: int, region: Region) -> None:
+        self._footage, self._n, self._region = footage, n, _grown(region, footage.whole)
+        self._treatment = treatment
+        untouched = Pipeline(footage, plan.model_copy(update={"steps": []}))
+        self._curve = Pipeline(footage, plan).around.profile.curve
+        found = [(self._read(d, untouched), d) for d in DETECTORS if d.kind in treatment.treats]
+        self.before, self.detector = max(found, key=lambda told: told[0] / told[1].tolerance)
+
+    def of(self, plan: Plan) -> Repaired:
+        """What a plan's step leaves and breaks."""
+        pipeline = Pipeline(self._footage, plan.only(lambda treatment: treatment is self._treatment))
+        left = self.before
+        told = [(0.0, WATCHING[0].title)]
+        if pipeline.plan.steps:
+            left = self._read(self.detector, pipeline)
+            evidence = Evidence(pipeline, self._n, self._region)
+            told = [(m.read(evidence).value / m.limit, m.title) for m in WATCHING]
+        damage, most = max(told)
+        return Repaired(left, damage, most)
+
+    def _read(self, detector: Detector, pipeline: Pipeline) -> float:
+        side = OVER_TIME if detector.every_frame else detector.beside
+        return read_by(detector, Treated(pipeline, self._region), self._n, side, self._curve).value
+
+
+def _grown(region: Region, frame: Region) -> Region:
+    """A region of at least WIDE×TALL around, as far as the frame holds one."""
+    width, height = (max(a, min(b, c)) for a, b, c in (
+        (region.width, WIDE, frame.width), (region.height, TALL, frame.height)
+    ))  # fmt: skip
+    x = min(max(region.x - (width - region.width) // 2, 0), frame.width - width)
+    y = min(max(region.y - (height - region.height) // 2, 0), frame.height - height)
+    return Region(x, y, width, height)
