@@ -48,7 +48,7 @@ class RepairStrips(TestCase):
         strip = self._strip(frames, "specks", "sure", 4)
         self.assertEqual(strip.rungs[strip.stop].value, 30)
         self.assertLess(strip.rungs[strip.stop].left, 1)
-        self.assertRegex(strip.reason, r"specks are left of [0-9.]+ \(tolerance 1\)")
+        self.assertRegex(strip.reason, r"specks [0-9.]+ a frame, without the step [0-9.]+ \(tolerance 1\)")
 
     def test_the_kindest_of_the_best_is_taken(self) -> None:
         def stop(*told: tuple[float, float, float]) -> int:

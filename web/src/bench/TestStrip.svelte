@@ -120,7 +120,7 @@
           </svg>
           <p class="text-[13px]">
             Line: {strip.left.title} left, {strip.left.unit}. Dashes: {strip.lost.title}, {strip.lost
-              .unit}{alike ? "" : `, up to ${told(mostLost)}`}.
+              .unit}{alike ? "" : mostLost > 0.1 ? `, up to ${told(mostLost)}` : " (none)"}.
           </p>
           <p class="pt-1 text-[13px] text-quiet">{strip.reason}</p>
         </li>

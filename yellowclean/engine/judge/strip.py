@@ -132,8 +132,8 @@ def _of_repairs(judge: RepairAt, found: list[Repaired], values: list[float], uni
     stop = repair_stop(rungs, tolerance, present)
     here = rungs[stop]
     told = (
-        f"At {here.value:g} {unit} {here.left:.2g} {judge.detector.unit} of {judge.detector.kind} are left of"
-        f" {judge.before:.2g} (tolerance {tolerance:g}), and damage is at {here.lost:.0f} % of what is too much"
+        f"At {here.value:g} {unit}: {judge.detector.kind} {here.left:.2g} {judge.detector.unit}, without the step"
+        f" {judge.before:.2g} (tolerance {tolerance:g}); damage at {here.lost:.0f} % of what is too much"
     )
     if len({(round(r.left / tolerance / ALIKE), round(r.lost / 100 / BARELY)) for r in rungs}) == 1:
         told += "; all rungs do the same here"
