@@ -14,7 +14,7 @@ from tests.clips import MemorySource, shot_pair
 from yellowclean.engine.frames import CV_SCALE, Frame, luma
 from yellowclean.engine.measure.curve import blind_curve
 from yellowclean.engine.measure.detecting import DetectorPass
-from yellowclean.engine.measure.findings import DETECTORS, Finding
+from yellowclean.engine.measure.findings import DETECTORS, Finding, said_of
 from yellowclean.engine.measure.pairs import pair_at
 from yellowclean.engine.media import Source
 from yellowclean.engine.noise.profile import NoiseCurve, white_profile
@@ -38,7 +38,8 @@ def found_in(source: Source, kind: str, noise: NoiseCurve | None = None) -> Find
     curve = noise or white_profile(1.0).curve
     for n in range(source.info.frames):
         frame = source.read(n)
-        looking.show(n, luma(frame), frame if looking.wants(n) else None, curve, source.damage(n))
+        wanted = looking.wants(n)
+        looking.show(n, luma(frame), frame if wanted else None, curve, said_of(source, n, wanted=wanted))
     return looking.findings()[0]
 
 

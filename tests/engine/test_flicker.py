@@ -119,7 +119,7 @@ class Flicker(TestCase):
         treated, place = pipeline(frames), Region(33, 51, 71, 40)
         whole = treated.frame(9)
         np.testing.assert_array_equal(pipeline(frames).frame(9, place), whole[place.slices])
-        white = frames[9].max(axis=2) >= 1
+        white = frames[9] >= 1
         self.assertTrue(white.any())
         np.testing.assert_array_equal(whole[white], frames[9][white])
 

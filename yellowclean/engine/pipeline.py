@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, TypeVar
 
+import cv2
 import numpy as np
 import numpy.typing as npt
 
@@ -94,6 +95,12 @@ class Footage:
         whole[self._wild[n][0]] = self._wild[n][1]
         part = whole[region.slices]
         return np.where(np.isnan(part), result, part)
+
+    def coding_error(self, n: int) -> Array | None:
+        """RMS error that the codec was let make in luma of source frame n, H×W; None where that is not told."""
+        return self.kept(
+            ("coding error", n), lambda: self.source.coding_error(n), lambda e: 0 if e is None else e.nbytes
+        )
 
     def motion(self, n: int, neighbour: int) -> Track:
         """Motion from frame n to a neighbour, checked against the way back."""
@@ -366,6 +373,14 @@ class Standpoint:
     def motion(self, n: int, neighbour: int) -> Track:
         """Motion of the source, in pixels of the format."""
         return self.footage.motion(n, neighbour).scaled(*self.formats[-1].per_pixel_of(self.formats[0]))
+
+    def coding_error(self, n: int) -> Array | None:
+        """The codec's error in frame n of the source, in the pixels of the format."""
+        error = self.footage.coding_error(n)
+        size = self.format.width, self.format.height
+        if error is None or error.shape[::-1] == size:
+            return error
+        return np.asarray(cv2.resize(error, size, interpolation=cv2.INTER_LINEAR), np.float32)
 
     @property
     def format(self) -> Format:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ..frames import Array, Frame, Region, luma
 from ..measure.detecting import DetectorPass
-from ..measure.findings import DETECTORS, Detector, Finding
+from ..measure.findings import DETECTORS, Detector, Finding, said_of
 from ..measure.report import SurveyReport
 from ..media import MediaInfo, Source
 from ..noise.profile import NoiseCurve
@@ -62,5 +62,6 @@ def read_by(detector: Detector, footage: Source, n: int, side: int, curve: Noise
     looking = DetectorPass(footage.info, chosen, [detector])
     for k in chosen:
         frame = footage.read(k)
-        looking.show(k, luma(frame), frame if looking.wants(k) else None, curve, footage.damage(k))
+        wanted = looking.wants(k)
+        looking.show(k, luma(frame), frame if wanted else None, curve, said_of(footage, k, wanted=wanted))
     return looking.findings()[0]

@@ -12,7 +12,7 @@ from ..frames import Array, Frame
 from ..media import MediaInfo
 from ..noise.profile import NoiseCurve
 from ..parallel import side_by_side
-from .findings import DETECTORS, Detector, Finding, Glance, Look
+from .findings import DETECTORS, Detector, Finding, Glance, Look, Said
 
 LOOKS = 8
 """Frames that detectors look at which need not see every frame."""
@@ -31,25 +31,25 @@ class DetectorPass:
         self._series = {d.kind: array("d") for d in detectors if d.every_frame}
         self._frames = array("q")
         self._before: Array | None = None
-        self._waiting: tuple[int, Array, Frame | None, NoiseCurve, str] | None = None
+        self._waiting: tuple[int, Array, Frame | None, NoiseCurve, Said] | None = None
 
     def wants(self, n: int) -> bool:
         """Whether the whole of frame n is looked at, not its luma alone."""
         return n in self._picked
 
-    def show(self, n: int, plane: Array, frame: Frame | None, curve: NoiseCurve, damage: str = "") -> None:
+    def show(self, n: int, plane: Array, frame: Frame | None, curve: NoiseCurve, said: Said) -> None:
         self._observe(plane)
-        self._waiting = n, plane, frame, curve, damage
+        self._waiting = n, plane, frame, curve, said
 
     def _observe(self, after: Array | None) -> None:
         """Let the detectors look at the frame that waited for its successor."""
         if self._waiting is None:
             return
-        n, plane, frame, curve, damage = self._waiting
-        glance = Glance(n, self._info, plane, self._before, after, curve, damage)
+        n, plane, frame, curve, said = self._waiting
+        glance = Glance(n, self._info, plane, self._before, after, curve, said)
         look = None
         if frame is not None:
-            look = Look(n, self._info, plane, self._before, after, curve, damage, frame=frame)
+            look = Look(n, self._info, plane, self._before, after, curve, said, frame=frame)
         for detector in self._detectors:
             if detector.every_frame:
                 self._series[detector.kind].extend(detector.observe(glance))

@@ -23,6 +23,7 @@ from ..noise.profile import NoiseCurve, NoiseProfile, white_profile
 from ..noise.stabilise import Stabiliser
 from .blocks import SIDE, block_statistics
 from .curve import blind_curve, noise_ratios
+from .findings import Said, said_of
 from .pairs import FAR, Pair, pair_at
 from .patch import Patch, PatchReading, measure_patch
 from .places import automatic_patches
@@ -46,7 +47,7 @@ class Watcher(Protocol):
     def wants(self, n: int) -> bool:
         """Whether frame n is to be shown whole; else its luma is enough."""
 
-    def show(self, n: int, plane: Array, frame: Frame | None, curve: NoiseCurve, damage: str) -> None:
+    def show(self, n: int, plane: Array, frame: Frame | None, curve: NoiseCurve, said: Said) -> None:
         """Frame n: its luma, the whole of it where that was wanted, and what is wrong with it."""
 
 
@@ -234,7 +235,8 @@ def _by_frame(
         frame = source.read(n) if whole else None
         plane = source.luma(n) if frame is None else luma(frame)
         if watcher:
-            watcher.show(n, plane, frame if watcher.wants(n) else None, curve, source.damage(n))
+            wanted = watcher.wants(n)
+            watcher.show(n, plane, frame if wanted else None, curve, said_of(source, n, wanted=wanted))
         if frame is not None:
             spectrum.see(n, frame)
         ratios[count] = _flat_ratio(plane, limits, curve)

@@ -140,6 +140,11 @@ class Source(Protocol):
         """What is wrong with frame `n`, known once it was read; empty when nothing is."""
         return ""
 
+    def coding_error(self, n: int) -> Array | None:
+        """RMS error that the codec was let make in luma of frame `n`, H×W in frame units, by its quantisers; None
+        where the file does not tell."""
+        return None
+
     def close(self) -> None: ...
 
 
@@ -161,6 +166,9 @@ class Tame(Source):
 
     def damage(self, n: int) -> str:
         return self._source.damage(n)
+
+    def coding_error(self, n: int) -> Array | None:
+        return self._source.coding_error(n)
 
     def close(self) -> None:
         """The source stays open for whoever opened it."""

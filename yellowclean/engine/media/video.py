@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import threading
+from collections import OrderedDict
 from collections.abc import Iterator
 from pathlib import Path
-from typing import cast
+from typing import TypeVar, cast
 
 import av
 import av.error
@@ -19,13 +20,23 @@ from ..frames import Array, Frame, luma
 from .describe import coding_of, described, planar_equivalent, readable_planes
 from .index import index_of, reason_of
 from .info import Source, checked_frame, checked_size, upright
-from .planes import Plane, levels, rgb_from_gbr, rgb_from_yuv
+from .planes import Coding, Plane, levels, rgb_from_gbr, rgb_from_yuv
+from .quantisers import CELL, coding_error, jpeg_step, of_step
 
 STILL_CONTAINERS = {"image2", "png_pipe", "jpeg_pipe", "tiff_pipe", "dpx_pipe", "exr_pipe", "gif", "tty"}
 """Demuxers that open what is not a video: single pictures are sequences of one, text is nothing."""
 
 TRIES = 4
 """Key frames further back from which a frame is tried that does not come."""
+
+JPEG = "mjpeg"
+TELLING = {"h264", "mpeg1video", "mpeg2video", "mpeg4", JPEG}
+"""Decoders that tell the quantisers, or whose packets do."""
+
+REMEMBERED = 64
+"""Frames whose coding errors are kept: a few kilobytes each."""
+
+T = TypeVar("T")
 
 MADE_UP = "damaged: the decoder made up what is missing"
 LOST = "lost: it cannot be decoded, the nearest one that can stands in its place"
@@ -51,6 +62,8 @@ class VideoSource(Source):
             self._next = -1
             self._damage: dict[int, str] = {}
             self._tainted = False
+            self._errors: OrderedDict[int, Array] = OrderedDict()
+            self._steps: OrderedDict[int, float] = OrderedDict()
             self._turn(self._decoded(0).rotation)
             self.read(0)
         except BaseException:
@@ -86,6 +99,21 @@ class VideoSource(Source):
 
     def damage(self, n: int) -> str:
         return self._damage.get(n, "")
+
+    def coding_error(self, n: int) -> Array | None:
+        checked_frame(self.info, n)
+        if self._stream.codec_context.name not in TELLING:
+            return None
+        with self._lock:
+            if n not in self._errors:
+                self._decoded(n)
+            cells = self._errors.get(n)
+        if cells is None:
+            return None
+        width, height = self.info.stored_size
+        error = cells.repeat(CELL, axis=0).repeat(CELL, axis=1)[:height, :width]
+        eight = Coding(self.info.matrix, 8, self.info.range == "full")
+        return upright(error / np.float32(eight.luma_scale[1]), self.info.rotation)
 
     def close(self) -> None:
         with self._lock:
@@ -146,6 +174,8 @@ class VideoSource(Source):
                 if packet.pts != start:
                     continue
                 start = None
+            if self._stream.codec_context.name == JPEG and packet.pts is not None:
+                _keep(self._steps, packet.pts, jpeg_step(bytes(packet)) or 0.0)
             try:
                 yield from packet.decode()
             except av.error.FFmpegError:
@@ -162,6 +192,7 @@ class VideoSource(Source):
                     continue
                 self._next = number + 1
                 self._note_damage(number, frame)
+                self._note_error(number, frame)
                 if number <= n or last is None:
                     last = frame
                 if number == n:
@@ -184,6 +215,17 @@ class VideoSource(Source):
         elif self._tainted:
             self._damage.setdefault(number, FOLLOWS)
 
+    def _note_error(self, number: int, frame: VideoFrame) -> None:
+        """Remember what the stream tells of the error in a frame, for as long as it may be asked for soon."""
+        told: Array | None = None
+        if self._stream.codec_context.name == JPEG:
+            step = self._steps.get(frame.pts or 0)
+            told = of_step(np.full((-(-frame.height // CELL), -(-frame.width // CELL)), step)) if step else None
+        elif self._stream.codec_context.name in TELLING:
+            told = coding_error(frame, self.info.bit_depth)
+        if told is not None:
+            _keep(self._errors, number, told.astype(np.float32))
+
     def _check_size(self, frame: VideoFrame) -> None:
         width, height = self.info.stored_size
         if (frame.width, frame.height) != (width, height):
@@ -198,6 +240,12 @@ class VideoSource(Source):
         if not readable_planes(frame.format):
             frame = frame.reformat(format=planar_equivalent(frame.format))
         return [_plane(frame, k) for k in range(min(len(frame.planes), 3))]
+
+
+def _keep(kept: OrderedDict[int, T], key: int, value: T) -> None:
+    kept[key] = value
+    while len(kept) > REMEMBERED:
+        kept.popitem(last=False)
 
 
 def _opened(path: Path) -> InputContainer:
@@ -223,6 +271,8 @@ def _video_stream(container: InputContainer, path: Path) -> VideoStream:
         raise BadInput(f"{path}: its video codec is not one that can be decoded here; transcode it first.")
     checked_size(str(path), stream.width, stream.height)
     stream.thread_type = "AUTO"
+    if stream.codec_context.name in TELLING:
+        stream.codec_context.options = {**stream.codec_context.options, "export_side_data": "venc_params"}
     return stream
 
 

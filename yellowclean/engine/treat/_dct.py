@@ -12,6 +12,7 @@ import numpy as np
 
 from ..frames import Array
 from ..octaves import DCT
+from ..parallel import in_bands
 
 _C = DCT
 
@@ -225,3 +226,22 @@ def pixel_weights(weights: Array) -> Array:
     across = padded[:, :-3] + padded[:, 1:-2] + padded[:, 2:-1] + padded[:, 3:]
     summed: Array = across[:-3] + across[1:-2] + across[2:-1] + across[3:]
     return summed
+
+
+NO_GUIDE = np.empty((2, 0, 0), np.float32)
+
+
+def shrunk(parts: Array, guide: Array, deviation: Array, noise: Array, threshold: float) -> tuple[Array, Array]:
+    """A pass over a plane split by `columns_apart`: (result with its columns apart, weight of the block at each
+    second pixel; 0 where none begins)."""
+    height = parts.shape[1]
+    total, blocks = np.zeros_like(parts), np.zeros_like(noise)
+    in_bands(
+        height // 2,
+        lambda a, b: sliding_rows(
+            parts, guide, deviation, noise, np.float32(threshold), total, blocks, 2 * a, 2 * b
+        ),
+    )
+    weights = pixel_weights(blocks)
+    total[:, :, : weights.shape[1]] /= weights.repeat(2, axis=0)
+    return total, blocks

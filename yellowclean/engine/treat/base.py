@@ -69,6 +69,9 @@ class Around(Protocol):
     def motion(self, n: int, neighbour: int) -> Track:
         """Motion of the source from frame n to a neighbour."""
 
+    def coding_error(self, n: int) -> Array | None:
+        """RMS error that the codec was let make in luma, H×W in frame units; None where the file does not tell."""
+
     @property
     def format(self) -> Format: ...
 

@@ -19,7 +19,7 @@ from .base import Around, Course, Need, Picture, Treatment, Window
 from .case import Case, Proposal
 
 CLIP_SOFT = 0.02
-"""Below white, how far a pixel counts as clipped in part: what is cut off has no gain to be undone."""
+"""Below white, how far a colour counts as clipped in part: what is cut off has no gain to be undone."""
 
 
 class Flicker(Parameters):
@@ -49,7 +49,7 @@ def apply(p: Flicker, window: Window, around: Around) -> Picture:
     encoding = window.given.encoding
     linear = linear_like(encoding)
     evened = converted(converted(here.rgb, encoding.space, linear) * gain[..., None], linear, encoding.space)
-    white = np.clip((1 - here.rgb.max(axis=2, keepdims=True)) / np.float32(CLIP_SOFT), 0, 1)
+    white = np.clip((1 - here.rgb) / np.float32(CLIP_SOFT), 0, 1)
     return Picture(here.rgb + white * (evened - here.rgb), here.noise * gain**2)
 
 

@@ -12,9 +12,8 @@ import numpy as np
 
 from ..frames import Array, Region
 from ..octaves import OCTAVES, doubled, halved
-from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity
-from ._dct import columns_apart, columns_joined, pixel_weights, sliding_rows
+from ._dct import NO_GUIDE, columns_apart, columns_joined, pixel_weights, shrunk
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal
 
@@ -33,8 +32,6 @@ GRID = 2 << (OCTAVES - 1)
 SOLID_BELOW, TEXTURE_FROM = 0.5, 4.0
 """Coefficients besides the mean that a block keeps in the first pass: up to the first a place is solid
 (noise alone keeps a tenth of one), from the second on it is full texture."""
-
-NO_GUIDE = np.empty((2, 0, 0), np.float32)
 
 
 class Spatial(Parameters):
@@ -116,12 +113,12 @@ def _one_size(p: Spatial, plane: Array, noise: Array, deviation: Array, share: f
     parts = columns_apart(plane)
     flat = np.ascontiguousarray(deviation.reshape(-1))
     local = noise[::2, ::2] * np.float32(share)
-    guide, blocks = _pass(parts, NO_GUIDE, flat, local, p.threshold)
+    guide, blocks = shrunk(parts, NO_GUIDE, flat, local, p.threshold)
     if p.solid or p.guard:
         local = local * _adapted(p, blocks)
     if p.solid:
-        guide, _ = _pass(parts, NO_GUIDE, flat, local, p.threshold)
-    done, blocks = _pass(parts, guide, flat, local, p.threshold)
+        guide, _ = shrunk(parts, NO_GUIDE, flat, local, p.threshold)
+    done, blocks = shrunk(parts, guide, flat, local, p.threshold)
     kept = np.minimum(BLOCKS_OVER_A_PIXEL / (64 * pixel_weights(blocks)), 1)
     return columns_joined(done), kept.repeat(2, axis=0).repeat(2, axis=1)
 
@@ -136,21 +133,6 @@ def _adapted(p: Spatial, blocks: Array) -> Array:
     texture = np.clip((kept - SOLID_BELOW) / np.float32(TEXTURE_FROM - SOLID_BELOW), 0, 1)
     factor: Array = (1 + np.float32(p.solid / 100) * solid) * (1 - np.float32(p.guard / 100) * texture)
     return factor.astype(np.float32)
-
-
-def _pass(parts: Array, guide: Array, deviation: Array, noise: Array, threshold: float) -> tuple[Array, Array]:
-    """(result with its columns apart, weight of the block at each second pixel; 0 where none begins)."""
-    height = parts.shape[1]
-    total, blocks = np.zeros_like(parts), np.zeros_like(noise)
-    in_bands(
-        height // 2,
-        lambda a, b: sliding_rows(
-            parts, guide, deviation, noise, np.float32(threshold), total, blocks, 2 * a, 2 * b
-        ),
-    )
-    weights = pixel_weights(blocks)
-    total[:, :, : weights.shape[1]] /= weights.repeat(2, axis=0)
-    return total, blocks
 
 
 def propose(case: Case) -> Proposal | None:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import importlib
 import pkgutil
 
-from .base import Detector, Finding, Glance, Look, Place
+from .base import Detector, Finding, Glance, Look, Place, Said, said_of
 
-__all__ = ["DETECTORS", "Detector", "Finding", "Glance", "Look", "Place"]
+__all__ = ["DETECTORS", "Detector", "Finding", "Glance", "Look", "Place", "Said", "said_of"]
 
 
 def _discovered() -> tuple[Detector, ...]:

@@ -13,7 +13,7 @@ import numpy.typing as npt
 from pydantic import BaseModel, ConfigDict, Field
 
 from ...frames import Array, Frame
-from ...media import MediaInfo
+from ...media import MediaInfo, Source
 from ...noise.profile import NoiseCurve
 from ..edge import Edge, find_edges
 
@@ -60,6 +60,21 @@ class Finding(BaseModel):
         return self.value > self.tolerance
 
 
+@dataclass(frozen=True, slots=True)
+class Said:
+    """What the file tells of a frame besides its picture: what the decoder says is wrong with it, and the mean RMS
+    error that the codec was let make in luma, in frame units (NaN where it does not tell)."""
+
+    damage: str = ""
+    coding_error: float = np.nan
+
+
+def said_of(source: Source, n: int, *, wanted: bool) -> Said:
+    """What a file tells of frame n, once it was read; of the codec's error only where the frame is wanted."""
+    error = source.coding_error(n) if wanted else None
+    return Said(source.damage(n), np.nan if error is None else float(error.mean()))
+
+
 @dataclass(frozen=True)
 class Glance:
     """The luma of a frame as detectors see it, with its neighbours' (None at the ends of the shot)."""
@@ -70,8 +85,7 @@ class Glance:
     before: Array | None
     after: Array | None
     curve: NoiseCurve
-    damage: str = ""
-    """What the decoder says is wrong with the frame."""
+    said: Said = Said()
 
 
 @dataclass(frozen=True, kw_only=True)

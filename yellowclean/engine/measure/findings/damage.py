@@ -15,7 +15,7 @@ MOST_NAMED = 8
 
 def observe(look: Glance) -> tuple[float]:
     """Which kind of damage, by its number."""
-    return (float(KINDS.index(look.damage)),)
+    return (float(KINDS.index(look.said.damage)),)
 
 
 def conclude(seen: Sequence[tuple[int, Array]], info: MediaInfo) -> Finding:

@@ -1,0 +1,217 @@
+"""Compression: what a codec's coarse steps left, taken out by neighbours along the motion and by shrinkage.
+
+All goes by the RMS error that the quantisers let the codec make, block by block, where the file tells them
+(`media.quantisers`): a neighbour is trusted as far as it differs by no more than two such errors, so that what is
+coded once well and once badly comes out well; then blocks of the 8×8 DCT at every second row and column are cleared
+of coefficients that the error may have made (Nosratinia 2001, shifted transforms, with a hard threshold that rises
+with the frequency). Where the codec was let make no error to speak of, the picture is left as it is."""
+
+from __future__ import annotations
+
+import numba as nb
+import numpy as np
+
+from ..colour.opponent import SIGNAL_MATRIX
+from ..frames import CV_SCALE, Array, Frame, Region, extended, weighted
+from ..octaves import doubled
+from ..parallel import in_bands
+from ..parameters import Parameters, amount, quantity, switch
+from ._dct import NO_GUIDE, columns_apart, columns_joined, shrunk
+from .base import Around, Need, OwnView, Picture, Treatment, Window
+from .case import Case, Proposal
+from .temporal import fetched
+
+PATCH = 3
+"""Half the side of the patch in which a neighbour is compared: 7×7 pixels."""
+
+EXPECTED, FALLS = 1.0, 2.4
+"""Mean square of the difference up to which a neighbour counts in full, and over which its trust falls to 1/e, both
+in squares of the error."""
+
+BAR, CHROMA_BAR, RISES = 0.85, 0.3, 14.0
+"""Coefficients of luma and of colour below so many errors are dropped; and over how many frequencies, across and
+down together, that doubles."""
+
+LEAST, FULL = 0.75 * CV_SCALE / 255, 0.95 * CV_SCALE / 255
+"""Error in CV up to which nothing is done, and from which all is: about quantisers 10 and 13 of H.264."""
+
+MARGIN, GRID = 24, 4
+"""Pixels around a place that its blocks reach, in colour of half the size, and the grid on which they begin."""
+
+SHOWN_CV = 24.0
+"""Error that is white in the view."""
+
+INTRA = {"mjpeg"}
+"""Codecs whose frames err each by itself, so that more of them help."""
+
+TO_RGB = np.linalg.inv(SIGNAL_MATRIX[3:].astype(np.float64)).astype(np.float32)
+BARS = (BAR * (1 + (np.arange(8)[:, None] + np.arange(8)) / RISES)).astype(np.float32).reshape(-1)
+
+
+class Compression(Parameters):
+    """Blocks, ringing and smeared colour that a codec left."""
+
+    luma: float = amount(100, "Luma", "How hard to work on luma, as a share of the coding error.")
+    chroma: float = amount(100, "Chroma", "How hard to work on colour, as a share of the coding error.")
+    frames: int = quantity(
+        2, "Frames each side", "Neighbours before and after that are merged.",
+        unit="frames", least=0, most=5, step=1,
+    )  # fmt: skip
+    search: int = quantity(
+        48, "Search range", "Longest motion that is followed; faster parts get no neighbours.",
+        unit="px", least=0, most=256, step=8,
+    )  # fmt: skip
+    told: bool = switch(
+        True, "By the file's quantisers", "Work as hard as the quantiser of each block asks for, where the file"
+        " tells them.",
+    )  # fmt: skip
+    error: float = quantity(
+        0, "Coding error", "The error to reckon with where the file does not tell its quantisers.",
+        unit="CV", least=0, most=60, step=0.5,
+    )  # fmt: skip
+
+
+def need(p: Compression) -> Need:
+    return Need(back=p.frames, ahead=p.frames, margin=p.search + MARGIN + PATCH + GRID + 2, grid=GRID)
+
+
+def apply(p: Compression, window: Window, around: Around) -> Picture:
+    """Merge the neighbours, then clear the blocks."""
+    untouched = window.here.part(window.inside)
+    core = window.wanted.grown(MARGIN).snapped(GRID)
+    error = _error(p, window.n, core, around)
+    if not (error > LEAST / CV_SCALE).any():
+        return untouched
+    before = _planes(window.here.part(core.within(window.place)).rgb)
+    merged = _merged(p, window, around, core, before, error)
+    share = np.clip((error * CV_SCALE - LEAST) / np.float32(FULL - LEAST), 0, 1)
+    change = np.empty_like(before)
+    for k, strength in enumerate((p.luma, p.chroma, p.chroma)):
+        part = np.float32(min(strength, 100) / 100)
+        change[k] = share * part * (_cleared(merged[k], error * np.float32(strength / 100), k > 0) - before[k])
+    rows, columns = window.wanted.within(core).slices
+    wanted = np.ascontiguousarray(np.moveaxis(change[:, rows, columns], 0, -1))
+    rgb = untouched.rgb + np.stack([weighted(wanted, row) for row in TO_RGB], axis=-1)
+    return Picture(rgb.astype(np.float32), untouched.noise)
+
+
+def _error(p: Compression, n: int, region: Region, around: Around) -> Array:
+    """The coding error over a region, in frame units; beyond the frame that at its rim."""
+    told = around.coding_error(n) if p.told else None
+    if told is None:
+        return np.full((region.height, region.width), p.error / CV_SCALE, np.float32)
+    inside = region.clipped(told.shape[1], told.shape[0])
+    return extended(told[inside.slices], inside, region)
+
+
+def _planes(rgb: Frame) -> Array:
+    """Luma and colour differences, 3×H×W."""
+    return np.stack([weighted(rgb, row) for row in SIGNAL_MATRIX[3:]])
+
+
+def _merged(p: Compression, window: Window, around: Around, core: Region, before: Array, error: Array) -> Array:
+    """The planes averaged with the neighbours', each pixel as far as it is trusted."""
+    total, weight = before.copy(), np.ones(before.shape[1:], np.float32)
+    here = core.within(window.place)
+    place = np.array([core.x, core.y, here.x, here.y, p.search], np.float32)
+    strength = error * np.float32(max(p.luma, p.chroma) / 100)
+    across = np.empty_like(weight)
+    for n in window.neighbours:
+        warped, gain, doubt = fetched(_planes(window.pull(n).rgb), around.motion(window.n, n), place, before.shape)
+        in_bands(len(weight), lambda a, b, w=warped: _difference_rows(before[0], w[0], across, a, b))  # type: ignore[misc]
+        in_bands(
+            len(weight),
+            lambda a, b, w=warped, g=gain, d=doubt: _merge_rows(across, w, g, d, strength, total, weight, a, b),  # type: ignore[misc]
+        )
+    return total / weight
+
+
+@nb.njit(nogil=True, cache=True)
+def _difference_rows(before, warped, across, first, end):  # type: ignore[no-untyped-def]
+    """Row sums over the patch's width of the squared difference."""
+    width = before.shape[1]
+    square = np.empty(width, np.float32)
+    for y in range(first, end):
+        for x in range(width):
+            d = before[y, x] - warped[y, x]
+            square[x] = d * d
+        for x in range(width):
+            s = np.float32(0)
+            for i in range(-PATCH, PATCH + 1):
+                s += square[min(max(x + i, 0), width - 1)]
+            across[y, x] = s
+
+
+@nb.njit(nogil=True, cache=True)
+def _merge_rows(across, warped, gain, doubt, error, total, weight, first, end):  # type: ignore[no-untyped-def]
+    """Add a neighbour to the sums, each pixel with its own trust."""
+    height, width = gain.shape
+    count = np.float32((2 * PATCH + 1) ** 2)
+    for y in range(first, end):
+        for x in range(width):
+            if gain[y, x] == 0 or error[y, x] <= 0:
+                continue
+            s = np.float32(0)
+            for j in range(-PATCH, PATCH + 1):
+                s += across[min(max(y + j, 0), height - 1), x]
+            e = error[y, x] * error[y, x]
+            strange = max(s / count - np.float32(EXPECTED) * e, np.float32(0)) / (np.float32(FALLS) * e)
+            w = np.exp(-strange - doubt[y, x] * doubt[y, x])
+            if w < np.float32(0.01):
+                continue
+            weight[y, x] += w
+            for k in range(3):
+                total[k, y, x] += w * warped[k, y, x]
+
+
+def _cleared(plane: Array, error: Array, colour: bool) -> Array:
+    """The plane without coefficients that the error may have made. Colour is looked at in half the size, as most
+    codecs keep it; what is finer in it stays."""
+    if not colour:
+        return _shrunk(plane, error)
+    small = _quartered(plane)
+    cleared: Array = plane + doubled(_shrunk(small, _quartered(error) * np.float32(CHROMA_BAR / BAR)) - small)
+    return cleared
+
+
+def _shrunk(plane: Array, error: Array) -> Array:
+    local = np.ascontiguousarray(error[::2, ::2])
+    return columns_joined(shrunk(columns_apart(plane), NO_GUIDE, BARS, local, 1.0)[0])
+
+
+def _quartered(plane: Array) -> Array:
+    """Mean of each 2×2 pixels."""
+    quarter: Array = (plane[::2, ::2] + plane[1::2, ::2] + plane[::2, 1::2] + plane[1::2, 1::2]) / np.float32(4)
+    return quarter
+
+
+def error_shown(p: Compression, window: Window, around: Around) -> Array:
+    """The coding error of each place, H×W, 0-1."""
+    shown: Array = np.clip(_error(p, window.n, window.wanted, around) * np.float32(CV_SCALE / SHOWN_CV), 0, 1)
+    return shown
+
+
+def propose(case: Case) -> Proposal | None:
+    """Work by the quantisers where they let the codec err too much; where luma noise is treated, that takes what
+    the codec left of and with it."""
+    finding = case.findings.get("coding error")
+    if finding is None or not finding.outside or case.luma.percent:
+        return None
+    settings = {"frames": 4} if case.media.codec in INTRA else {}
+    return Proposal(
+        settings,
+        f"The codec was let err by {finding.value:.1f} CV ({finding.detail}) against a tolerance of"
+        f" {finding.tolerance:.1f}: each block is treated by its own quantiser.",
+    )
+
+
+TREATMENT = Treatment(
+    kind="compression", title="Compression", treats=("blocking", "ringing"), order=40, parameters=Compression,
+    need=need, apply=apply, propose=propose,
+    views=(
+        OwnView(
+            "coding", "Coding error",
+            f"The error that each block's quantiser let the codec make: white is {SHOWN_CV:.0f} CV.", error_shown,
+        ),
+    ),
+)  # fmt: skip
