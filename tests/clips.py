@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import functools
 import tempfile
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+import av
 import numpy as np
 
 from yellowclean.engine.frames import Array, Frame
@@ -81,6 +83,37 @@ def smooth_frames(width: int, height: int, count: int, seed: int = 1) -> list[Fr
         picture = np.stack(waves, axis=-1)
         frames.append(((picture - picture.mean()) * 0.1 + 0.25 + 0.01 * n).astype(np.float32))
     return frames
+
+
+def record(
+    path: Path, frames: list[Any], pixel_format: str, codec: str = "ffv1",
+    options: dict[str, str] | None = None, **about: Any,
+) -> Path:  # fmt: skip
+    """A file of these planes, the very same where the codec is lossless. Several `threads` do not always
+    give the same file twice."""
+    with av.open(str(path), "w") as container:
+        stream = container.add_stream(codec, rate=about.pop("rate", 24), options=options or {"level": "3"})
+        assert isinstance(stream, av.VideoStream)
+        stream.height, stream.width = frames[0][0].shape
+        stream.pix_fmt = pixel_format
+        if "rotation" in about:
+            stream.set_display_rotation(about["rotation"])
+        if "aspect" in about:
+            stream.codec_context.sample_aspect_ratio = about["aspect"]
+        coding, scale = stream.codec_context, about.get("range", 1)
+        coding.color_range, coding.colorspace, coding.color_primaries, coding.color_trc = scale, 1, 1, 1
+        coding.thread_count = about.get("threads", 0)
+        for n, planes in enumerate(frames):
+            picture = av.VideoFrame(stream.width, stream.height, pixel_format)
+            for plane, values in zip(picture.planes, planes, strict=True):
+                lines = np.zeros((plane.height, plane.line_size // values.dtype.itemsize), values.dtype)
+                lines[:, : values.shape[1]] = values
+                plane.update(lines.tobytes())
+            picture.pts, picture.time_base = n, 1 / Fraction(stream.codec_context.rate or 24)
+            picture.color_range, picture.colorspace = scale, 1
+            container.mux(stream.encode(picture))
+        container.mux(stream.encode(None))
+    return path
 
 
 def temporary_folder(case: Any) -> Path:

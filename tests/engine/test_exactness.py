@@ -13,7 +13,7 @@ import av
 import numpy as np
 import OpenImageIO as oiio
 
-from tests.clips import described, smooth_frames, temporary_folder
+from tests.clips import described, record, smooth_frames, temporary_folder
 from tests.engine.planted import found_in
 from yellowclean.engine.errors import BadInput
 from yellowclean.engine.media import OUTPUT_FORMATS, VideoSource, destination, open_source, open_writer
@@ -41,35 +41,6 @@ def planes_of(chroma: str, bits: int, n: int) -> list[Plane]:
     across, down = HALVED[chroma]
     small = -(-HEIGHT // (2 if down else 1)), -(-WIDTH // (2 if across else 1))
     return [finest((HEIGHT, WIDTH), bits, n), finest(small, bits, n + 50), finest(small, bits, n + 90)]
-
-
-def record(
-    path: Path, frames: list[Any], pixel_format: str, codec: str = "ffv1",
-    options: dict[str, str] | None = None, **about: Any,
-) -> Path:  # fmt: skip
-    """A file that holds these very planes."""
-    with av.open(str(path), "w") as container:
-        stream = container.add_stream(codec, rate=about.pop("rate", 24), options=options or {"level": "3"})
-        assert isinstance(stream, av.VideoStream)
-        stream.height, stream.width = frames[0][0].shape
-        stream.pix_fmt = pixel_format
-        if "rotation" in about:
-            stream.set_display_rotation(about["rotation"])
-        if "aspect" in about:
-            stream.codec_context.sample_aspect_ratio = about["aspect"]
-        for thing in (stream.codec_context,):
-            thing.color_range, thing.colorspace, thing.color_primaries, thing.color_trc = 1, 1, 1, 1
-        for n, planes in enumerate(frames):
-            picture = av.VideoFrame(stream.width, stream.height, pixel_format)
-            for plane, values in zip(picture.planes, planes, strict=True):
-                lines = np.zeros((plane.height, plane.line_size // values.dtype.itemsize), values.dtype)
-                lines[:, : values.shape[1]] = values
-                plane.update(lines.tobytes())
-            picture.pts, picture.time_base = n, 1 / Fraction(stream.codec_context.rate or 24)
-            picture.color_range = picture.colorspace = 1
-            container.mux(stream.encode(picture))
-        container.mux(stream.encode(None))
-    return path
 
 
 class EmptyPlans(TestCase):
