@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from yellowclean.engine.frames import Frame
+from yellowclean.engine.frames import Array, Frame
 from yellowclean.engine.media import Destination, MediaInfo, Source, open_source, open_writer
 from yellowclean.engine.media.formats import OutputFormat
 from yellowclean.engine.testcamera import Camera, ShotRecipe, frame_pair, scene_of
@@ -43,6 +43,13 @@ class Clip(Source):
 
 def recorded(frames: Sequence[Frame], info: MediaInfo, fmt: OutputFormat) -> tuple[list[Frame], MediaInfo]:
     """The frames after a recording format, and what its file says of itself."""
+    return coded(frames, info, fmt)[:2]
+
+
+def coded(
+    frames: Sequence[Frame], info: MediaInfo, fmt: OutputFormat
+) -> tuple[list[Frame], MediaInfo, list[Array | None]]:
+    """The same, with the coding errors that the file tells."""
     with tempfile.TemporaryDirectory() as folder:
         target = Destination(Path(folder) / f"clip{fmt.ending}", fmt)
         with open_writer(target, info) as writer:
@@ -50,8 +57,9 @@ def recorded(frames: Sequence[Frame], info: MediaInfo, fmt: OutputFormat) -> tup
                 writer.write(frame)
         source = open_source(target.path)
         decoded = [source.read(n) for n in range(len(frames))]
+        errors = [source.coding_error(n) for n in range(len(frames))]
         source.close()
-        return decoded, source.info
+        return decoded, source.info, errors
 
 
 def described(frames: int, width: int, height: int) -> MediaInfo:

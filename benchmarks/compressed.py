@@ -8,7 +8,7 @@ mostly shows what the sampling of chroma lost.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
 
@@ -150,7 +150,7 @@ class Score:
 
     @property
     def db(self) -> float:
-        return 0.75 * self.luma_db + 0.25 * self.chroma_db
+        return LUMA_SHARE * self.luma_db + (1 - LUMA_SHARE) * self.chroma_db
 
     def cells(self) -> str:
         return (
@@ -159,16 +159,24 @@ class Score:
         )
 
 
+def planes_db(results: Sequence[Frame], truths: Sequence[Frame]) -> tuple[float, float]:
+    """PSNR of luma and of colour over several frames."""
+    pairs = [(planes(a), planes(b)) for a, b in zip(results, truths, strict=True)]
+    squares = np.array([[np.mean((a - b) ** 2) for a, b in zip(*pair, strict=True)] for pair in pairs])
+    luma_db, chroma_db = (psnr_db(float(part.mean())) or np.inf for part in (squares[:, 0], squares[:, 1:]))
+    return luma_db, chroma_db
+
+
+LUMA_SHARE = 0.75
+
+
 def judged(clip: Clip, clean: Callable[[int], Frame], frames: tuple[int, ...] = JUDGED) -> Score:
     results = {n: clean(n) for n in frames}
-    pairs = {n: (planes(results[n]), planes(clip.truth[n])) for n in frames}
-    squares = np.array([[np.mean((a - b) ** 2) for a, b in zip(*pair, strict=True)] for pair in pairs.values()])
-    errors = [pair[0][0] - pair[1][0] for pair in pairs.values()]
+    errors = [luma(np.clip(results[n], 0, 1)) - luma(np.clip(clip.truth[n], 0, 1)) for n in frames]
     change = [np.mean((b - a) ** 2) for a, b in itertools.pairwise(errors)]
     n = frames[len(frames) // 2]
     return Score(
-        psnr_db(float(squares[:, 0].mean())) or np.inf,
-        psnr_db(float(squares[:, 1:].mean())) or np.inf,
+        *planes_db([results[n] for n in frames], [clip.truth[n] for n in frames]),
         float(np.sqrt(np.mean(change))) * CV_SCALE if change else np.nan,
         residue(results[n], clip.truth[n]),
         kept_texture(results[n], clip.truth[n], textured(clip.truth[n])),
