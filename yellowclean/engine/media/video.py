@@ -10,6 +10,7 @@ from typing import TypeVar, cast
 
 import av
 import av.error
+import cv2
 import numpy as np
 from av.container import InputContainer
 from av.video.frame import VideoFrame
@@ -111,7 +112,9 @@ class VideoSource(Source):
         if cells is None:
             return None
         width, height = self.info.stored_size
-        error = cells.repeat(CELL, axis=0).repeat(CELL, axis=1)[:height, :width]
+        # from cell to cell in a ramp, so that work that follows it draws no blocks
+        size = cells.shape[1] * CELL, cells.shape[0] * CELL
+        error = np.asarray(cv2.resize(cells, size, interpolation=cv2.INTER_LINEAR), np.float32)[:height, :width]
         eight = Coding(self.info.matrix, 8, self.info.range == "full")
         return upright(error / np.float32(eight.luma_scale[1]), self.info.rotation)
 
