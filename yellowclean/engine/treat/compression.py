@@ -13,7 +13,7 @@ import numpy as np
 
 from ..colour.opponent import SIGNAL_MATRIX
 from ..frames import CV_SCALE, Array, Frame, Region, extended, weighted
-from ..octaves import doubled
+from ..octaves import doubled, halved
 from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity, switch
 from ._dct import NO_GUIDE, columns_apart, columns_joined, shrunk
@@ -35,8 +35,12 @@ down together, that doubles."""
 LEAST, FULL = 0.75 * CV_SCALE / 255, 0.95 * CV_SCALE / 255
 """Error in CV up to which nothing is done, and from which all is: about quantisers 10 and 13 of H.264."""
 
-MARGIN, GRID = 24, 4
-"""Pixels around a place that its blocks reach, in colour of half the size, and the grid on which they begin."""
+COARSE = 0.5
+"""Part of the error that is in the picture's half."""
+
+MARGIN, GRID = 48, 8
+"""Pixels around a place that its blocks reach, in the half of colour of half the size, and the grid on which they
+begin."""
 
 SHOWN_CV = 24.0
 """Error that is white in the view."""
@@ -175,6 +179,15 @@ def _cleared(plane: Array, error: Array, colour: bool) -> Array:
 
 
 def _shrunk(plane: Array, error: Array) -> Array:
+    """Blocks cleared in the picture and in its half, whose result gives the low frequencies: in smooth places the
+    error is as wide as the codec's blocks (Pierazzo, Morel, Facciolo 2017, for octaves of noise)."""
+    done = _blocks_cleared(plane, error)
+    coarse = _blocks_cleared(halved(plane), _quartered(error) * np.float32(COARSE))
+    cleared: Array = done + doubled(coarse - halved(done))
+    return cleared
+
+
+def _blocks_cleared(plane: Array, error: Array) -> Array:
     local = np.ascontiguousarray(error[::2, ::2])
     return columns_joined(shrunk(columns_apart(plane), NO_GUIDE, BARS, local, 1.0)[0])
 
