@@ -38,7 +38,12 @@ def open_step(page: Page, shot: str, kind: str, show: str) -> Locator:
 
 
 def take_repairs(page: Page) -> None:
-    """Bands, flicker and specks, each with its own view."""
+    """Compression, bands, flicker and specks, each with its own view."""
+    step = open_step(page, "q9_044_basin_phone", "compression", "Show coding error")
+    step.scroll_into_view_if_needed()
+    settled(page)
+    keep(page, "bench-compression")
+    page.get_by_role("link", name="All shots").click()
     open_step(page, "q9_031_dusk_cranes", "bands", "Show contours").scroll_into_view_if_needed()
     keep(page, "bench-bands")
     page.get_by_role("link", name="All shots").click()
