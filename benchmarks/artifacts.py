@@ -29,7 +29,7 @@ from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
 from yellowclean.engine.testcamera.shoot import CODECS
-from yellowclean.engine.treat.compression import INTRA
+from yellowclean.engine.treat.compression import ALONE
 
 from .clips import Clip, coded, described, recorded
 from .compressed import LUMA_SHARE, planes_db
@@ -286,7 +286,7 @@ def coded_scenes() -> list[Scene]:
     for (name, truth), (kind, fmt) in itertools.product(clips.items(), CODINGS.items()):
         clean = [np.clip(frame, 0, 1) for frame in truth]
         frames, info, errors = coded(clean, described(count, WIDTH, HEIGHT), fmt)
-        settings: dict[str, object] = {"frames": 4} if fmt.codec in INTRA else {}
+        settings: dict[str, object] = {"frames": ALONE} if info.intra_only else {}
         scenes.append(Scene(f"{name}; {kind}", frames, clean, whole, judged, info, settings, errors=errors))
     return scenes
 

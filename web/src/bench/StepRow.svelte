@@ -158,13 +158,13 @@
           {/each}
         </details>
         <ReachEditor {bench} step={index} />
-        <div class="flex items-center gap-1.5 border-t border-rule pt-1.5">
-          <select class="select grow select-xs" bind:value={tried} aria-label="Setting to try">
-            {#each controls as control (control.name)}<option value={control.name}>{control.title}</option
-              >{/each}
-          </select>
-          <button class="btn btn-xs" onclick={tryOut}>Test strip</button>
-        </div>
+        {#if controls.length}<div class="flex items-center gap-1.5 border-t border-rule pt-1.5">
+            <select class="select grow select-xs" bind:value={tried} aria-label="Setting to try">
+              {#each controls as control (control.name)}<option value={control.name}>{control.title}</option
+                >{/each}
+            </select>
+            <button class="btn btn-xs" onclick={tryOut}>Test strip</button>
+          </div>{/if}
       {/if}
       <div class="flex gap-1.5 pt-2">
         <button class="btn btn-xs" onclick={() => bench.handover.copy(step)}>Copy</button>

@@ -42,11 +42,11 @@ MARGIN, GRID = 48, 8
 """Pixels around a place that its blocks reach, in the half of colour of half the size, and the grid on which they
 begin."""
 
+ALONE = 4
+"""Frames each side that are merged where every frame was coded for itself, so that their errors differ."""
+
 SHOWN_CV = 24.0
 """Error that is white in the view."""
-
-INTRA = {"mjpeg"}
-"""Codecs whose frames err each by itself, so that more of them help."""
 
 TO_RGB = np.linalg.inv(SIGNAL_MATRIX[3:].astype(np.float64)).astype(np.float32)
 BARS = (BAR * (1 + (np.arange(8)[:, None] + np.arange(8)) / RISES)).astype(np.float32).reshape(-1)
@@ -210,7 +210,7 @@ def propose(case: Case) -> Proposal | None:
     finding = case.findings.get("coding error")
     if finding is None or not finding.outside or case.luma.percent:
         return None
-    settings = {"frames": 4} if case.media.codec in INTRA else {}
+    settings = {"frames": ALONE} if case.media.intra_only else {}
     return Proposal(
         settings,
         f"The codec was let err by {finding.value:.1f} CV ({finding.detail}) against a tolerance of"

@@ -46,7 +46,7 @@ class Measure:
 class Evidence:
     """A frame and region of source and result, with what several measures need computed once. The source is
     brought into the format of the result, by the steps that reshape, and what no scene shows is mended in it;
-    `untouched` is without that."""
+    `untouched` still has its single things."""
 
     def __init__(
         self, pipeline: Pipeline, n: int, region: Region | None = None, *, risk: RiskAt | None = None
@@ -64,8 +64,14 @@ class Evidence:
         return self.reference.frame(self.n, self.region)
 
     @cached_property
+    def but_specks(self) -> Pipeline:
+        """The reference with all mended in it but single things."""
+        wanted = self.pipeline.plan.only(lambda t: t.reshapes or (t.mends and not t.marks))
+        return Pipeline(self.pipeline.footage, wanted)
+
+    @cached_property
     def untouched(self) -> Frame:
-        return self.pipeline.reference.frame(self.n, self.region)
+        return self.but_specks.frame(self.n, self.region)
 
     @cached_property
     def result(self) -> Frame:

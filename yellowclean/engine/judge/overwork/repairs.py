@@ -49,7 +49,7 @@ def _points(evidence: Evidence) -> Reading:
     near = np.ones((3, 3), np.uint8)
     height = _heights(evidence.untouched)
     peaks = (height > POINT * evidence.sigma) & (height >= cv2.dilate(height, near))
-    beside = evidence.pipeline.reference.frame(neighbour, evidence.region)
+    beside = evidence.but_specks.frame(neighbour, evidence.region)
     brought, sure = evidence.fetched(beside, evidence.track(neighbour))
     peaks &= sure & (cv2.dilate(_heights(brought), near) > KEPT * height)
     count = int(peaks.sum())
@@ -62,10 +62,7 @@ def _points(evidence: Evidence) -> Reading:
 
 def _ghosts(evidence: Evidence) -> Reading:
     nothing = np.zeros(evidence.shape, np.float32)
-    plan = evidence.pipeline.plan
-    but_specks = plan.only(lambda t: t.reshapes or (t.mends and not t.marks))
-    before = Pipeline(evidence.pipeline.footage, but_specks).frame(evidence.n, evidence.region)
-    changed = np.abs(luma(evidence.source - before)) > CHANGED * evidence.sigma
+    changed = np.abs(luma(evidence.source - evidence.untouched)) > CHANGED * evidence.sigma
     count = int(changed.sum())
     if count < ENOUGH_CHANGED:
         return Reading(0.0, nothing, "too little was put right to tell")

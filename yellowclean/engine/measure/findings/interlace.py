@@ -15,6 +15,7 @@ import numpy.typing as npt
 
 from ...frames import CV_SCALE, Array
 from ...media import MediaInfo
+from ..fields import Lines, first_lines
 from .base import Detector, Finding, Look, Place, densest
 
 SIGMAS = 5
@@ -32,6 +33,7 @@ class Combs:
     rewoven: float
     moving: float
     place: Place | None
+    first: Lines | None = None
 
 
 def observe(look: Look) -> Combs:
@@ -44,8 +46,13 @@ def observe(look: Look) -> Combs:
     woven[1::2] = look.before[1::2]
     own, other = (_combs(p, sigma) & moving for p in (look.luma, woven))
     count = max(int(moving.sum()), 1)
+    first = None if look.after is None else first_lines(look.before, look.luma, look.after)
     return Combs(
-        100 * float(own.sum()) / count, 100 * float(other.sum()) / count, float(moving.mean()), densest(own, 96)
+        100 * float(own.sum()) / count,
+        100 * float(other.sum()) / count,
+        float(moving.mean()),
+        densest(own, 96),
+        first,
     )
 
 
@@ -67,9 +74,13 @@ def conclude(seen: Sequence[tuple[int, Combs]], info: MediaInfo) -> Finding:
     worst, combs = max(told, key=lambda item: item[1].own)
     own, rewoven = (float(np.median([getattr(c, which) for _, c in told])) for which in ("own", "rewoven"))
     woven = own > OWN_SHARE * rewoven
-    detail = "every frame holds two moments: deinterlace first" if woven and own > DETECTOR.tolerance else ""
+    detail = ""
+    if woven and own > DETECTOR.tolerance:
+        firsts = [c.first for _, c in told]
+        order = "top" if firsts.count("top") >= firsts.count("bottom") else "bottom"
+        detail = f"every frame holds two moments, {order} lines first"
     return DETECTOR.finding(own if woven else 0.0, worst, region=combs.place, detail=detail)
 
 
-DETECTOR = Detector("interlace", "% of what moves", 2.0, 21, observe, conclude)
+DETECTOR = Detector("interlace", "% of what moves", 2.0, 21, observe, conclude, beside=1)
 """Value: share of the moving pixels that comb. Tolerance: common practice, no source."""

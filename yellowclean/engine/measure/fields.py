@@ -1,0 +1,28 @@
+"""Which lines of an interlaced picture were seen first: the top ones (0, 2, 4 …) or the others."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+
+from ..frames import Array
+
+Lines = Literal["top", "bottom"]
+
+SURE = 0.02
+"""Share by which one order has to fit better than the other."""
+
+
+def first_lines(before: Array, here: Array, after: Array) -> Lines | None:
+    """Of lumas of three consecutive frames; None where too little moves to tell. Top lines first: a frame's bottom
+    lines are half a frame away from the next one's top lines, and one and a half from those of the one before;
+    bottom lines first: the other way about."""
+    height = min(len(here) // 2 * 2, len(before), len(after))
+    if height < 4:
+        return None
+    bottom = (here[1 : height - 2 : 2] + here[3:height:2]) / 2  # as it would lie on the top lines between
+    gone, coming = (float(np.abs(bottom - other[2:height:2]).mean()) for other in (before, after))
+    if abs(gone - coming) <= SURE * (gone + coming):
+        return None
+    return "top" if coming < gone else "bottom"
