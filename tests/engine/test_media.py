@@ -11,7 +11,7 @@ import colour
 import numpy as np
 import OpenImageIO as oiio
 
-from tests.clips import described, smooth_frames, temporary_folder
+from tests.clips import described, record, smooth_frames, temporary_folder
 from yellowclean.engine.errors import BadInput
 from yellowclean.engine.frames import Frame, luma
 from yellowclean.engine.media import destination, open_source, open_writer, probe
@@ -115,6 +115,17 @@ class RandomAccess(TestCase):
                 seeking = open_source(folder / name)
                 for n in np.random.default_rng(1).permutation(47):
                     np.testing.assert_array_equal(seeking.read(int(n)), expected[n])
+
+    def test_program_streams_are_read_from_their_first_frame_on(self) -> None:
+        """MPEG-2's own container, whose demuxer lands behind the frame that is sought."""
+        path, pictures = temporary_folder(self) / "b.mpg", smooth_frames(160, 96, 31)
+        coding = Coding("bt709", 8, False)
+        planes = [list(yuv_from_rgb(frame, coding, "4:2:0")) for frame in pictures]
+        source = open_source(record(path, planes, "yuv420p", "mpeg2video", {"g": "10", "bf": "2", "qmax": "4"}))
+        expected = [source.read(n) for n in range(31)]
+        for n in np.random.default_rng(1).permutation(31):
+            np.testing.assert_array_equal(source.read(int(n)), expected[n])
+            self.assertLess(abs(float(expected[n].mean() - pictures[n].mean())), 0.004)
 
     def test_uneven_times_are_flagged(self) -> None:
         path = temporary_folder(self) / "v.mkv"

@@ -164,7 +164,7 @@ class VideoSource(Source):
         self._frames = None
         earlier = [key for key in self._index.keys if key <= self._index.times[n]]
         start = earlier[-1 - back] if back < len(earlier) and not self._index.counted else None
-        first = 0 if self._index.counted else self._index.times[0]
+        first = 0 if self._index.counted else min(self._index.times[0], 0)  # program streams seek past their first
         self._container.seek(start or first, stream=self._stream, backward=True)
         self._frames = self._decoding_from(start)
         self._next, self._tainted = 0, False
