@@ -101,18 +101,31 @@ class Change:
 
 def change(before: Array, here: Array) -> Change | None:
     """The change between two small pictures; None where they show another scene, or too little."""
-    x, y = _shift(before, here)
-    moved = _moved(before, x, y)
-    ratios = np.where(_flat(here) & _flat(moved), here - moved, np.nan)
-    ratios[:MARGIN] = ratios[-MARGIN:] = ratios[:, :MARGIN] = ratios[:, -MARGIN:] = np.nan
-    told = ratios[np.isfinite(ratios)]
-    if told.size < FEWEST or np.subtract(*np.quantile(told, (0.75, 0.25))) > CUT:
+    # in smooth pictures the motion found may be far from any: then standing still explains the ratios better
+    tried = [(y, _ratios(before, here, x, y)) for x, y in (_shift(before, here), (0.0, 0.0))]
+    y, ratios = min(tried, key=lambda motion: _spread(motion[1]))
+    if _spread(ratios) > CUT:
         return None
+    told = ratios[np.isfinite(ratios)]
     by_band = ratios.reshape(BANDS, -1)
     enough = np.isfinite(by_band).sum(axis=1) >= FEWEST_IN_BAND
     bands = np.full(BANDS, np.nan, np.float32)
     bands[enough] = np.nanmedian(by_band[enough], axis=1)
     return Change(float(np.median(told)), bands, y / ROWS)
+
+
+def _ratios(before: Array, here: Array, x: float, y: float) -> Array:
+    """Log ratios in flat places, after a motion in cells; NaN elsewhere."""
+    moved = _moved(before, x, y)
+    ratios = np.where(_flat(here) & _flat(moved), here - moved, np.nan)
+    ratios[:MARGIN] = ratios[-MARGIN:] = ratios[:, :MARGIN] = ratios[:, -MARGIN:] = np.nan
+    return ratios
+
+
+def _spread(ratios: Array) -> float:
+    """Upper less lower quartile; beyond all bounds where too few are told."""
+    told = ratios[np.isfinite(ratios)]
+    return float(np.subtract(*np.quantile(told, (0.75, 0.25)))) if told.size >= FEWEST else np.inf
 
 
 def _shift(before: Array, here: Array) -> tuple[float, float]:
