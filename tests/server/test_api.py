@@ -353,7 +353,21 @@ class Bench(ApiCase):
 
     def test_treatments_formats_and_the_page(self) -> None:
         kinds = [t["kind"] for t in self.ask("get", "/treatments")]
-        self.assertEqual(kinds, ["flicker", "specks", "temporal", "spatial", "bands", "resize", "convert", "grain"])
+        self.assertEqual(
+            kinds,
+            [
+                "interlace",
+                "flicker",
+                "specks",
+                "temporal",
+                "spatial",
+                "compression",
+                "bands",
+                "resize",
+                "convert",
+                "grain",
+            ],
+        )
         self.assertIn("prores-hq", [f["name"] for f in self.ask("get", "/formats")])
         self.assertContains(self.client.get("/shots/1"), '<div id="app">')
 
