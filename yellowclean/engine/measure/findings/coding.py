@@ -27,6 +27,6 @@ def conclude(seen: Sequence[tuple[int, float]], info: MediaInfo) -> Finding:
     return DETECTOR.finding(typical, worst, detail=f"{most * CV_SCALE:.1f} in frame {worst}, by its quantisers")
 
 
-DETECTOR = Detector("coding error", "CV", 6.0, 4, observe, conclude, about_source=True)
-"""Value: RMS error expected in luma where there is detail. Tolerance: about crf 20 of H.264 (common practice, no
+DETECTOR = Detector("coding error", "CV", 8.0, 42, observe, conclude)
+"""Value: RMS error expected in luma where there is detail. Tolerance: about crf 22 of H.264 (common practice, no
 source)."""
