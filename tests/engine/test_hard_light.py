@@ -120,7 +120,8 @@ class NoNoise(TestCase):
                 if report:
                     self.assert_finite(report)
                     kinds = {step.kind for step in propose(report).steps}
-                    self.assertLessEqual(kinds, {"bands"})  # the sky does step in 8 bits
+                    # the sky does step in 8 bits, and what is random below was coarsely coded
+                    self.assertLessEqual(kinds, {"bands", "compression"})
 
     def assert_finite(self, report: SurveyReport) -> None:
         def refused(constant: str) -> None:

@@ -119,8 +119,9 @@
             {/each}
           </svg>
           <p class="text-[13px]">
-            Line: {strip.left.title} left, {strip.left.unit}. Dashes: {strip.lost.title}, {strip.lost
-              .unit}{alike ? "" : mostLost > 0.1 ? `, up to ${told(mostLost)}` : " (none)"}.
+            Line: {strip.left.title} left, {strip.left.unit}. Dashes: {strip.lost.title}{alike
+              ? " lost"
+              : ""}, {strip.lost.unit}{alike ? "" : mostLost > 0.1 ? `, up to ${told(mostLost)}` : " (none)"}.
           </p>
           <p class="pt-1 text-[13px] text-quiet">{strip.reason}</p>
         </li>

@@ -10,7 +10,7 @@ from ..frames import Array
 
 Lines = Literal["top", "bottom"]
 
-SURE = 0.02
+SURE = 0.03
 """Share by which one order has to fit better than the other."""
 
 

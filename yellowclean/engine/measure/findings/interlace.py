@@ -24,6 +24,9 @@ LEAST_MOVING = 0.005
 OWN_SHARE = 0.4
 """Combs as they are against combs rewoven, above which the frame itself is woven of two moments."""
 
+AGREED = 0.6
+"""Part of the looks that have to tell one order of the lines: fine patterns comb too, but know none."""
+
 
 @dataclass(frozen=True, slots=True)
 class Combs:
@@ -73,11 +76,11 @@ def conclude(seen: Sequence[tuple[int, Combs]], info: MediaInfo) -> Finding:
         return DETECTOR.finding(0.0, seen[0][0], confidence=0.2, detail="nothing moves enough to tell")
     worst, combs = max(told, key=lambda item: item[1].own)
     own, rewoven = (float(np.median([getattr(c, which) for _, c in told])) for which in ("own", "rewoven"))
-    woven = own > OWN_SHARE * rewoven
+    orders = [c.first for _, c in told]
+    order: Lines = "top" if orders.count("top") >= orders.count("bottom") else "bottom"
+    woven = own > OWN_SHARE * rewoven and orders.count(order) >= AGREED * len(told)
     detail = ""
     if woven and own > DETECTOR.tolerance:
-        firsts = [c.first for _, c in told]
-        order = "top" if firsts.count("top") >= firsts.count("bottom") else "bottom"
         detail = f"every frame holds two moments, {order} lines first"
     return DETECTOR.finding(own if woven else 0.0, worst, region=combs.place, detail=detail)
 
