@@ -10,6 +10,8 @@ from skimage import data
 
 from tests.clips import MemorySource, psnr, record, shot_pair, temporary_folder
 from yellowclean.engine.frames import CV_SCALE, Frame, Region, luma
+from yellowclean.engine.judge.overwork import overwork
+from yellowclean.engine.judge.strip import strip_at
 from yellowclean.engine.media import Source, open_source
 from yellowclean.engine.media.planes import Coding, yuv_from_rgb
 from yellowclean.engine.media.quantisers import jpeg_step, of_quantiser, of_step
@@ -132,6 +134,26 @@ class Compressed(TestCase):
         for shape in ((1, 1), (2, 9), (40, 60)):
             frame = np.full((*shape, 3), 0.4, np.float32)
             np.testing.assert_allclose(pipeline(MemorySource([frame]), error=20.0).frame(0), frame, atol=1e-5)
+
+
+class Judged(TestCase):
+    def test_work_by_the_quantisers_is_fine_and_far_beyond_them_is_too_far(self) -> None:
+        jpeg, by_hand = {"qmin": "10", "qmax": "10"}, {"told": False, "error": 60.0}
+        for codec, options, settings, far in (
+            ("libx264", {"crf": "28"}, {}, False), ("mjpeg", jpeg, {}, False), ("mjpeg", jpeg, by_hand, True),
+        ):  # fmt: skip
+            for frames in (quay(), cat()):
+                report = overwork(pipeline(coded(self, frames, codec, options), **settings), [3]).report
+                told = next(m for m in report.measures if m.kind == "errors")
+                with self.subTest(codec=codec, far=far, value=told.value):
+                    self.assertEqual((told.verdict == "too far", report.verdict == "too far"), (far, far))
+
+    def test_the_strip_never_stops_where_nothing_is_done(self) -> None:
+        source = coded(self, quay(), "mjpeg", {"qmin": "10", "qmax": "10"})
+        plan = Plan(profile=white_profile(1.0), steps=[Step(kind="compression")])
+        strip = strip_at(Footage(source), plan, 0, "luma", 3, Region(60, 20, 200, 140))
+        self.assertIn(strip.rungs[strip.stop].value, (65, 100, 135))
+        self.assertGreater(strip.rungs[-1].lost, strip.rungs[3].lost)
 
 
 class Proposed(TestCase):

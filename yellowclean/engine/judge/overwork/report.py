@@ -16,7 +16,7 @@ from .borders import BORDERS
 from .cast import CAST
 from .halos import HALOS
 from .over_time import BOILING, FLICKER, TRAILS
-from .repairs import FADES, GHOSTS, POINTS, SHAPES
+from .repairs import ERRORS, FADES, GHOSTS, POINTS, SHAPES
 from .structure import FLATNESS, STRUCTURE, TEXTURE
 
 MEASURES: dict[str, Measure] = {
@@ -34,6 +34,7 @@ MEASURES: dict[str, Measure] = {
         GHOSTS,
         FADES,
         SHAPES,
+        ERRORS,
         BORDERS,
     )
 }
