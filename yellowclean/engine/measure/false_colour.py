@@ -1,0 +1,227 @@
+"""False colour (moiré): where a sensor's colour filter turned threads finer than it can tell apart into coloured
+waves.
+
+Windows of 32×32 and 64×64 pixels are looked at in frequency. Cloth and grilles under false colour show five things
+together, which natural pictures do not: few frequencies hold most of the colour; luma has little at the same ones;
+luma's finest octave is stronger than the next; the colours swing to both sides of grey; and so it is over a patch,
+not in one place. Colours that are strong where there is no luma pattern at all need to be purer still.
+"""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+import scipy.fft
+from numpy.lib.stride_tricks import sliding_window_view
+
+from ..colour.opponent import SIGNAL_MATRIX
+from ..frames import CV_SCALE, Array, Frame, Region, extended, weighted
+from ..parallel import in_bands
+
+Mask = npt.NDArray[np.bool_]
+
+SIDES = (32, 64)
+CELL, GRID = SIDES[0] // 2, SIDES[-1] // 2
+"""Pixels a side of what is told apart, and on which all windows begin."""
+
+LEAST_CV = 2.0
+"""RMS amplitude of the waves from which they count."""
+
+SLOWEST = 2.5
+"""Waves across a window below which colour is the scene's own: longer waves than 25 px are not looked for."""
+
+PEAKS = 4
+"""Frequencies of the waves: stripes have one, woven threads four."""
+
+HOLD, HOLD_ALONE = 0.5, 0.6
+"""Share of the energy of colour beyond its noise that they hold, with fine luma under it and without."""
+
+OVER_FLOOR = 4.0
+"""Energy of the waves over that of the noise in the same frequencies."""
+
+FINE = 0.7
+"""Energy of luma's finest octave over that of the next: cloth has more, natural pictures have less."""
+
+OVER_LUMA, LITTLE_OVER_LUMA, ALONE = 0.1, 0.03, 8.0
+"""Energy of the waves over that of luma at the same frequencies: at least; with colours that swing about grey
+alone; and where no fine luma is under them."""
+
+SWING, ABOUT_GREY = 0.7, 2.0
+"""Twice the energy of the waves over the square of the mean colour: about 1 swings to the complement."""
+
+TINTED_OVER_LUMA, TINTED_OVER_FINE, TINTED_SWING = 1.0, 4.0, 0.1
+"""On tinted cloth, which swings less: energy over that of luma there, at most over that of luma's finest octave,
+and the least swing."""
+
+WEAKER = 0.5
+"""Part of each bar that is enough next to where all are passed."""
+
+PRESENT = 0.7
+"""Part of a window's amplitude that the colours of a cell swing by, which lies at its rim otherwise."""
+
+ROWS = 8
+"""Rows of windows at a time, which bounds the memory."""
+
+TINY = 1e-12
+
+
+@dataclass(frozen=True, slots=True)
+class FalseColour:
+    """By cells of CELL×CELL pixels: whether there is false colour, its RMS amplitude in frame units, and the period
+    of its strongest wave in pixels (0 where there is none)."""
+
+    inside: Mask
+    amplitude: Array
+    period: Array
+
+
+@dataclass(frozen=True, slots=True)
+class _Waves:
+    """By windows: how far all bars are passed (1: just), RMS amplitude and period of the strongest wave."""
+
+    degree: Array
+    amplitude: Array
+    period: Array
+
+
+def false_colour(frame: Frame, least_cv: float = LEAST_CV) -> FalseColour:
+    """False colour of an H×W×3 picture whose corner lies on the grid of the frame's windows; it is mirrored where
+    the last of them reach beyond."""
+    whole = Region(0, 0, frame.shape[1], frame.shape[0])
+    wider = whole.snapped(GRID)
+    wider = Region(0, 0, wider.width + GRID, wider.height + GRID)
+    picture = extended(np.nan_to_num(frame), whole, wider)
+    planes = np.stack([weighted(picture, row) for row in SIGNAL_MATRIX[3:]])
+    rows, columns = (-(-side // CELL) for side in frame.shape[:2])
+    inside, (amplitude, period) = np.zeros((rows, columns), bool), np.zeros((2, rows, columns), np.float32)
+    swing = _swing(planes[1:])[:rows, :columns]
+    for side in SIDES:
+        waves = _all_waves(planes, side)
+        found = _patches(np.minimum(waves.degree, waves.amplitude * (CV_SCALE / least_cv)))
+        for quarter in ((0, 0), (0, 1), (1, 0), (1, 1)):
+            here, height, length = (
+                _on_cells(plane, side // 2 // CELL, quarter, (rows, columns))
+                for plane in (found, waves.amplitude, waves.period)
+            )
+            more = (here > 0) & (height > amplitude) & (swing > PRESENT * height)
+            inside |= more
+            amplitude[more], period[more] = height[more], length[more]
+    return FalseColour(inside, amplitude, period)
+
+
+def _swing(colours: Array) -> Array:
+    """RMS by which colours differ about each cell from their means there."""
+    quick = [plane - cv2.GaussianBlur(plane, (0, 0), CELL / 2) for plane in colours]
+    square = cv2.GaussianBlur(quick[0] ** 2 + quick[1] ** 2, (0, 0), CELL / 2)
+    swing: Array = np.sqrt(square[CELL // 2 :: CELL, CELL // 2 :: CELL])
+    return swing
+
+
+def _on_cells(plane: npt.NDArray[Any], size: int, quarter: tuple[int, int], shape: tuple[int, int]) -> Array:
+    """Values of windows on the cells of one of their quarters."""
+    cells = np.repeat(np.repeat(plane.astype(np.float32), size, axis=0), size, axis=1)
+    down, right = (size * q for q in quarter)
+    moved = np.pad(cells, ((down, shape[0]), (right, shape[1])))
+    return moved[: shape[0], : shape[1]]
+
+
+def _patches(degree: Array) -> Mask:
+    """Windows that pass all bars in squares of at least four, and those beside that nearly do."""
+    square = np.ones((2, 2), np.uint8)
+    least = cv2.erode((degree >= 1).astype(np.uint8), square, anchor=(0, 0))
+    full = cv2.dilate(least, square, anchor=(1, 1))
+    beside = cv2.dilate(full, np.ones((3, 3), np.uint8)) > 0
+    found: Mask = (full > 0) | (beside & (degree >= WEAKER))
+    return found
+
+
+def _all_waves(planes: Array, side: int) -> _Waves:
+    hop = side // 2
+    tops = range(0, planes.shape[1] - side + 1, ROWS * hop)
+    strips: list[_Waves | None] = [None] * len(tops)
+
+    def look(first: int, end: int) -> None:
+        for k in range(first, end):
+            strips[k] = _waves(planes[:, tops[k] : tops[k] + (ROWS + 1) * hop], side)
+
+    in_bands(len(tops), look, least=1)
+    return _Waves(
+        *(np.concatenate([getattr(s, name) for s in strips]) for name in ("degree", "amplitude", "period"))
+    )
+
+
+def _waves(planes: Array, side: int) -> _Waves:
+    """Windows of luma, Cb and Cr in frequency."""
+    away = np.hypot(np.fft.fftfreq(side, 1 / side)[:, None], np.arange(side // 2 + 1)).astype(np.float32)
+    searched, finest = (away >= SLOWEST) & (away <= side / 2), away >= side / 4
+    middle = (away >= side / 8) & ~finest
+    (light, *colours), tint = _power(planes, side)
+    colour = colours[0] + colours[1]
+    floor = np.median(colour[..., searched], axis=-1) / np.log(2)
+    grain = np.median(light[..., away >= side / 8], axis=-1) / np.log(2)
+    colour = np.maximum(colour - floor[..., None, None], 0)
+    pattern = np.maximum(light - grain[..., None, None], 0)
+    energy, shared, first = _strongest(colour * searched, light)
+    fine = pattern[..., finest].sum(axis=-1)
+    hold = energy / (colour[..., away >= 1].sum(axis=-1) + TINY)
+    base = energy / (9 * PEAKS * OVER_FLOOR * floor + TINY)
+    cloth = np.minimum.reduce([base, hold / HOLD, fine / (FINE * pattern[..., middle].sum(axis=-1) + TINY)])
+    over, swing = energy / (shared + TINY), 2 * energy / (tint + TINY)
+    degree = np.maximum.reduce([
+        np.minimum.reduce([cloth, over / OVER_LUMA, swing / SWING]),
+        np.minimum.reduce([cloth, over / LITTLE_OVER_LUMA, swing / ABOUT_GREY]),
+        np.minimum.reduce([
+            cloth, over / TINTED_OVER_LUMA, TINTED_OVER_FINE * fine / (energy + TINY), swing / TINTED_SWING
+        ]),
+        np.minimum.reduce([base, hold / HOLD_ALONE, over / ALONE, swing / SWING]),
+    ])  # fmt: skip
+    return _Waves(degree, np.sqrt(energy), side / np.maximum(away.ravel()[first], 1))
+
+
+def _power(planes: Array, side: int) -> tuple[list[Array], Array]:
+    """Power of each plane's windows by frequency, rows×columns×side×(side/2+1), such that a sine of RMS amplitude a
+    sums to a²; and the square of their mean colour. Levels and slopes are taken out first."""
+    wave = np.sin(np.pi * (np.arange(side) + 0.5) / side) ** 2
+    bell = np.outer(wave, wave).astype(np.float32)
+    slope = np.linspace(-1, 1, side, dtype=np.float32)
+    norm = side * float((slope**2).sum())
+    powers, means = [], []
+    for plane in planes:
+        seen = sliding_window_view(plane, (side, side))[:: side // 2, :: side // 2]
+        mean = seen.mean(axis=(2, 3))
+        across, down = seen.sum(axis=2) @ slope / norm, seen.sum(axis=3) @ slope / norm
+        flat = seen - mean[..., None, None] - across[..., None, None] * slope
+        flat -= down[..., None, None] * slope[:, None]
+        spectrum = scipy.fft.rfft2(flat * bell)
+        power = (spectrum.real**2 + spectrum.imag**2) / (side * side * float((bell**2).sum()))
+        power[..., 1:-1] *= 2
+        powers.append(power)
+        means.append(mean)
+    return powers, means[1] ** 2 + means[2] ** 2
+
+
+def _strongest(colour: Array, light: Array) -> tuple[Array, Array, npt.NDArray[np.intp]]:
+    """Energy of colour in the 3×3 frequencies about each of its `PEAKS` strongest, the width of a window's own
+    line; that of luma in the same; and the index of the first peak."""
+    rows, columns, high, wide = colour.shape
+    r, c = np.mgrid[:rows, :columns]
+    rest, energy, shared = colour.copy(), np.zeros((rows, columns)), np.zeros((rows, columns))
+    first: npt.NDArray[np.intp] | None = None
+    for _ in range(PEAKS):
+        peak = rest.reshape(rows, columns, -1).argmax(axis=2)
+        first = peak if first is None else first
+        y, x = np.divmod(peak, wide)
+        for dy, dx in itertools.product((-1, 0, 1), repeat=2):
+            there = (x + dx >= 0) & (x + dx < wide)
+            at = r, c, (y + dy) % high, np.clip(x + dx, 0, wide - 1)
+            value = np.where(there, rest[at], 0)
+            energy += value
+            shared += np.where(value > 0, light[at], 0)
+            rest[at] = np.where(there, 0, rest[at])
+    assert first is not None
+    return energy, shared, first
