@@ -25,6 +25,7 @@ from .faulty import (
     HEIGHT,
     WIDTH,
     Held,
+    Mask,
     Scene,
     banded,
     coded_scenes,
@@ -34,6 +35,7 @@ from .faulty import (
     pictures,
     specked,
 )
+from .fringes import fringed
 from .peers import ffmpeg_all, opencv_single
 
 Run = Callable[[Sequence[Frame]], list[Frame]]
@@ -112,6 +114,43 @@ def speck_peers(scene: Scene) -> dict[str, Run]:
         runs[f"FFmpeg atadenoise {limit:g}"] = ffmpeg_all(
             "yuv444p16le", f"atadenoise=s=5:0a={limit}:1a={limit}:2a={limit}"
         )
+    return runs
+
+
+def fringe_peers(scene: Scene) -> dict[str, Run]:
+    """Filters of colour, and of all, inside the true outline of the cloth."""
+    runs: dict[str, Run] = {"untouched": list}
+
+    def colour_alone(work: Callable[[Array], Array], name: str) -> None:
+        def of(frame: Frame, mask: Mask) -> Frame:
+            planes = cv2.cvtColor(frame, cv2.COLOR_RGB2YCrCb)
+            planes[..., 1:] = work(np.ascontiguousarray(planes[..., 1:]))
+            return np.where(mask[..., None], cv2.cvtColor(planes, cv2.COLOR_YCrCb2RGB), frame)
+
+        runs[name] = lambda frames: [of(f, m) for f, m in zip(frames, scene.inside, strict=True)]
+
+    for size in (1, 2, 4, 8, 16, 32):
+        colour_alone(lambda c, s=size: cv2.GaussianBlur(c, (0, 0), s), f"OpenCV blur of colour {size}")  # type: ignore[misc]
+        colour_alone(lambda c, s=size: cv2.blur(c, (2 * s + 1,) * 2), f"OpenCV mean of colour {size}")  # type: ignore[misc]
+    for size in (3, 5):
+        colour_alone(
+            lambda c, s=size: np.stack(
+                [cv2.medianBlur(np.ascontiguousarray(c[..., k]), s) for k in (0, 1)], axis=-1
+            ),  # type: ignore[misc]
+            f"OpenCV median of colour {size}",
+        )
+    for sigma in (0.05, 0.2, 0.5):
+        colour_alone(
+            lambda c, s=sigma: np.stack(  # type: ignore[misc]
+                [cv2.bilateralFilter(np.ascontiguousarray(c[..., k]), -1, s, 12) for k in (0, 1)], axis=-1
+            ),
+            f"OpenCV bilateral of colour {sigma:g}",
+        )
+    for sigma in (0.6, 1, 2):
+        runs[f"OpenCV blur {sigma:g}"] = lambda frames, s=sigma: [  # type: ignore[misc]
+            np.where(m[..., None], cv2.GaussianBlur(f, (0, 0), s), f)
+            for f, m in zip(frames, scene.inside, strict=True)
+        ]
     return runs
 
 
@@ -236,4 +275,5 @@ def main() -> None:
     table("flicker", flickering(), light_peers)
     table("specks", specked(), speck_peers)
     table("compression", coded_scenes(), coding_peers, coding_db)
+    table("moire", fringed(), fringe_peers)
     false_alarms()

@@ -178,7 +178,7 @@ def _waves(planes: Array, side: int) -> _Waves:
         np.minimum.reduce([
             cloth, over / TINTED_OVER_LUMA, TINTED_OVER_FINE * fine / (energy + TINY), swing / TINTED_SWING
         ]),
-        np.minimum.reduce([base, hold / HOLD_ALONE, over / ALONE, swing / SWING]),
+        np.minimum.reduce([base, hold / HOLD_ALONE, over / ALONE, swing / ABOUT_GREY]),
     ])  # fmt: skip
     return _Waves(degree, np.sqrt(energy), side / np.maximum(away.ravel()[first], 1))
 

@@ -89,9 +89,8 @@ def apply(p: Bands, window: Window, around: Around) -> Picture:
 
 
 def _seen(p: Bands, window: Window) -> tuple[Region, Array]:
-    """Where the planes are looked at, and the planes: the window, but nothing of what is mirrored beyond the frame
-    save what fills up the grid. The surface ends at the frame, where nothing bends it."""
-    place = window.place.clipped(window.given.width, window.given.height).snapped(GRID)
+    """Where the planes are looked at, and the planes. The surface ends at the frame, where nothing bends it."""
+    place = window.seen(GRID)
     rows, columns = place.within(window.place).slices
     return place, _apart(np.nan_to_num(window.here.rgb[rows, columns]), p.planes)
 

@@ -109,6 +109,10 @@ class Window:
         """What is wanted in coordinates of `here`, for steps that keep the format; the rest is their margin."""
         return self.wanted.within(self.place)
 
+    def seen(self, grid: int) -> Region:
+        """The window without what is mirrored beyond the frame, save what fills up a grid."""
+        return self.place.clipped(self.given.width, self.given.height).snapped(grid)
+
 
 @dataclass(frozen=True, slots=True)
 class OwnView:
