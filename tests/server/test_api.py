@@ -362,6 +362,7 @@ class Bench(ApiCase):
                 "temporal",
                 "spatial",
                 "compression",
+                "moire",
                 "bands",
                 "resize",
                 "convert",

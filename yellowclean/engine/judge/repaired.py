@@ -12,7 +12,7 @@ from ..plan import Plan
 from ..treat import Treatment
 from .again import Treated, read_by
 from .overwork.base import Evidence
-from .overwork.repairs import ERRORS, FADES, GHOSTS, POINTS, SHAPES
+from .overwork.repairs import DRAINED, ERRORS, FADES, GHOSTS, POINTS, SHAPES
 
 WIDE, TALL = 640, 360
 """Pixels that a region is grown to, so that a detector finds in it what it finds in the frame."""
@@ -20,7 +20,7 @@ WIDE, TALL = 640, 360
 OVER_TIME = 24
 """Frames to each side that a fault over time is read from."""
 
-WATCHING = POINTS, GHOSTS, FADES, SHAPES, ERRORS
+WATCHING = POINTS, GHOSTS, FADES, SHAPES, ERRORS, DRAINED
 
 
 @dataclass(frozen=True, slots=True)

@@ -49,7 +49,7 @@ FINE = 0.7
 
 OVER_LUMA, LITTLE_OVER_LUMA, ALONE = 0.1, 0.03, 8.0
 """Energy of the waves over that of luma at the same frequencies: at least; with colours that swing about grey
-alone; and where no fine luma is under them."""
+alone; and over that of all luma, where no fine luma is under them."""
 
 SWING, ABOUT_GREY = 0.7, 2.0
 """Twice the energy of the waves over the square of the mean colour: about 1 swings to the complement."""
@@ -168,6 +168,7 @@ def _waves(planes: Array, side: int) -> _Waves:
     pattern = np.maximum(light - grain[..., None, None], 0)
     energy, shared, first = _strongest(colour * searched, light)
     fine = pattern[..., finest].sum(axis=-1)
+    all_luma = pattern[..., searched].sum(axis=-1)
     hold = energy / (colour[..., away >= 1].sum(axis=-1) + TINY)
     base = energy / (9 * PEAKS * OVER_FLOOR * floor + TINY)
     cloth = np.minimum.reduce([base, hold / HOLD, fine / (FINE * pattern[..., middle].sum(axis=-1) + TINY)])
@@ -178,7 +179,7 @@ def _waves(planes: Array, side: int) -> _Waves:
         np.minimum.reduce([
             cloth, over / TINTED_OVER_LUMA, TINTED_OVER_FINE * fine / (energy + TINY), swing / TINTED_SWING
         ]),
-        np.minimum.reduce([base, hold / HOLD_ALONE, over / ALONE, swing / ABOUT_GREY]),
+        np.minimum.reduce([base, hold / HOLD_ALONE, energy / (ALONE * all_luma + TINY), swing / ABOUT_GREY]),
     ])  # fmt: skip
     return _Waves(degree, np.sqrt(energy), side / np.maximum(away.ravel()[first], 1))
 

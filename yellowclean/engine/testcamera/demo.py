@@ -1,4 +1,4 @@
-"""The demo reel: six shots of Quay Nine, one for each kind of trouble."""
+"""The demo reel: eight shots of Quay Nine, one for each kind of trouble."""
 
 from __future__ import annotations
 
@@ -29,9 +29,17 @@ DEMO_SHOTS = (
         camera=Camera(stops_under=2.0, full_scale=5000, white_balance=TUNGSTEN), timecode="01:09:40:06",
     ),
     ShotRecipe(
+        name="q9_048_drying_jacket", scene="drying", codec="prores-hq", timecode="01:10:55:00",
+        camera=Camera(stops_under=0.5, lens_sigma=0.2),
+    ),
+    ShotRecipe(
         name="q9_053_night_lapse", scene="stars", codec="tiff", timecode="01:12:00:00",
         camera=Camera(stops_under=2.0, hot_pixels=60),
         faults=Faults(flicker_percent=6.0, satellites=1, dust=3),
+    ),
+    ShotRecipe(
+        name="q9_061_old_tape", scene="quay", codec="prores-hq", timecode="01:13:20:00", seed=61,
+        camera=Camera(stops_under=0.5), motion=(2.2, 0.0, 0.5), faults=Faults(interlaced=True),
     ),
 )  # fmt: skip
 

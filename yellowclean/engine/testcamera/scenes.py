@@ -243,6 +243,67 @@ def stars(width: int, height: int, seed: int, motion: Motion | None = None) -> R
     return render
 
 
+def drying(width: int, height: int, seed: int, motion: Motion | None = None) -> Render:
+    """A jacket of fine weave and a wire basket, hung to dry before planks: finer than the sensor's colour filter
+    can tell apart. Threads are drawn at the pixels themselves, so that they are as fine in every size."""
+    rng = np.random.default_rng(seed)
+    motion = motion or Motion(dx=0.5, sway=0.6)
+    unit = height / 720
+    tall, wide = height + 120, width + 240
+    planks = tx.planks(rng, tall, wide, max(int(70 * unit), 8)) * np.float32(1.6)
+    rail = round(0.17 * tall)
+    planks[rail : rail + max(round(10 * unit), 2)] = 0.03
+    light = np.clip(_glow(tall, wide, wide * 0.3, tall * 0.3, height * 0.7), 0.15, 1)[..., None]
+    lamp = np.array([1, 0.92, 0.8], np.float32)
+    jacket, basket = _jacket(tall, wide), _hoop(tall, wide)
+    x = np.arange(wide, dtype=np.float32)
+    hang = 1.4 * tx.fractal(rng, tall, wide, 260, 0.3)
+    folds = 1 + 0.3 * np.sin(x / (34 * unit + 8) + 1.5 * hang)
+    lit = planks * light * lamp
+
+    def render(n: int) -> Array:
+        at_x, at_y = motion.at(n)
+        corner = 100 + at_x, 40 + at_y
+
+        def seen(plate: Array) -> Array:
+            return _window(plate, *corner, width, height)
+
+        own_y, own_x = (np.mgrid[:height, :width] + np.array([corner[1], corner[0]])[:, None, None]).astype(
+            np.float32
+        )
+        slack = seen(hang)
+        across, down = 2 * np.pi * (own_x + 3 * slack) / 2.6, 2 * np.pi * (own_y - 2 * slack) / 2.5
+        cloth = (0.34 + 0.13 * np.cos(across) + 0.1 * np.cos(down)) * seen(folds)
+        wire = 0.16 + 0.13 * np.cos(2 * np.pi * (own_x * 0.98 + own_y * 0.2) / 2.9)
+        wire += 0.13 * np.cos(2 * np.pi * (own_y * 0.98 - own_x * 0.2) / 3.1)
+        shine = seen(light)[..., None] * lamp
+        picture = seen(lit)
+        for outline, shade, tint in ((jacket, cloth, (0.62, 0.74, 0.92)), (basket, wire, (0.8, 0.8, 0.78))):
+            picture += np.clip(seen(outline), 0, 1)[..., None] * (shade[..., None] * tint * shine - picture)
+        return np.maximum(picture, np.float32(0.001)).astype(np.float32)
+
+    return render
+
+
+def _jacket(height: int, width: int) -> Array:
+    """The outline of a jacket on a hanger, 0 to 1."""
+    x = [0.27, 0.33, 0.43, 0.49, 0.44, 0.40, 0.41, 0.19, 0.20, 0.16, 0.11, 0.17]
+    y = [0.17, 0.17, 0.23, 0.62, 0.64, 0.42, 0.88, 0.88, 0.42, 0.64, 0.62, 0.23]
+    return _filled(height, width, np.stack([x, y], axis=-1))
+
+
+def _hoop(height: int, width: int) -> Array:
+    """The outline of a round basket that hangs from the rail."""
+    turn = np.linspace(0, 2 * np.pi, 60, endpoint=False)
+    return _filled(height, width, np.stack([0.68 + 0.13 * np.cos(turn), 0.48 + 0.27 * np.sin(turn)], axis=-1))
+
+
+def _filled(height: int, width: int, outline: Array) -> Array:
+    drawn = np.zeros((height, width), np.float32)
+    cv2.fillPoly(drawn, [np.rint(outline * (width, height)).astype(np.int32)], 1.0, cv2.LINE_AA)
+    return cv2.GaussianBlur(drawn, (0, 0), 0.7)
+
+
 SCENES: dict[str, Callable[..., Render]] = {
-    "quay": quay, "cloth": cloth, "dusk": dusk, "basin": basin, "stars": stars,
+    "quay": quay, "cloth": cloth, "dusk": dusk, "basin": basin, "stars": stars, "drying": drying,
 }  # fmt: skip

@@ -29,6 +29,8 @@ class Faults(BaseModel):
     """Strength of bands under mains lamps that beat against a rolling shutter."""
     satellites: int = 0
     dust: int = 0
+    interlaced: bool = False
+    """Whether each frame is woven of two moments, top lines first."""
 
 
 class ShotRecipe(BaseModel):
@@ -37,7 +39,7 @@ class ShotRecipe(BaseModel):
     model_config = ConfigDict(frozen=True)
 
     name: str
-    scene: Literal["quay", "cloth", "dusk", "basin", "stars"]
+    scene: Literal["quay", "cloth", "dusk", "basin", "stars", "drying"]
     camera: Camera = Camera()
     faults: Faults = Faults()
     codec: str = "ffv1"
@@ -110,10 +112,14 @@ def scene_of(recipe: ShotRecipe) -> Callable[[int], Array]:
 
 
 def frame_pair(recipe: ShotRecipe, light: Callable[[int], Array], n: int) -> tuple[Frame, Frame]:
-    """(footage, truth) of frame n before the codec, both R'G'B' as float."""
-    seen = light(n) * np.array(recipe.light, np.float32)
-    ideal = expose(seen, recipe.camera.clean(), n)
-    return expose(_with_faults(seen, recipe, n), recipe.camera, n), ideal
+    """(footage, truth) of frame n before the codec, both R'G'B' as float; of two moments the first is the truth."""
+    moments = (2 * n, 2 * n + 1) if recipe.faults.interlaced else (n,)
+    colour = np.array(recipe.light, np.float32)
+    ideal = expose(light(moments[0]) * colour, recipe.camera.clean(), n)
+    frame, *second = (expose(_with_faults(light(m) * colour, recipe, m), recipe.camera, m) for m in moments)
+    if second:
+        frame[1::2] = second[0][1::2]
+    return frame, ideal
 
 
 def flicker_gain(recipe: ShotRecipe, n: int) -> float:

@@ -1,11 +1,12 @@
 """What repairs can break: stars taken for specks, ghosts where specks were, fades evened as flicker, shapes evened
-as bands, and detail cleared as a codec's error."""
+as bands, detail cleared as a codec's error, and colour drained with moiré."""
 
 from __future__ import annotations
 
 import cv2
 import numpy as np
 
+from ...colour.opponent import colour_difference
 from ...frames import CV_SCALE, Array, Frame, luma
 from ...measure.findings.banding import bands_of
 from ...pipeline import Pipeline
@@ -32,6 +33,9 @@ BEYOND, AROUND = 1.25, 2.0
 """Coding errors by which work on compression changes a place outright, as a root mean square, and the blur in
 pixels over which that is read (set on two clips at four codings: at 100 % at most 0.2 % of the picture lies beyond;
 where work several times too hard ends 0.1 dB and more below the untouched picture, 0.3 % and more)."""
+
+MEAN_OF, DRAINED_CV = 12.0, 8.0
+"""Blur in pixels by which coloured waves average out, and CV by which colour may then differ from what it was."""
 
 FADE_S, BY_CHANCE = 2.0, 3.0
 """Seconds before and after a frame over which light is followed, and how many deviations of the mean of flicker may
@@ -110,12 +114,26 @@ def _errors(evidence: Evidence) -> Reading:
     told = evidence.around.coding_error(evidence.n)
     by_hand = max(float(getattr(step.parameters, "error", 0.0)) for step in steps) / CV_SCALE
     error = np.full(evidence.shape, by_hand, np.float32) if told is None else told[evidence.place.slices]
-    others = pipeline.plan.only(lambda t: (t.reshapes or t.mends) and "blocking" not in t.treats)
-    before = Pipeline(pipeline.footage, others).frame(evidence.n, evidence.region)
-    change = luma(evidence.source - before)
+    change = luma(evidence.source - _but(evidence, "blocking"))
     beyond = np.sqrt(local(change * change, AROUND)) / np.maximum(np.float32(BEYOND) * error, UNSEEN_CV / CV_SCALE)
     share = 100 * float((beyond > 1).mean())
     return Reading(share, beyond, "by the file's quantisers" if told is not None else "by the error set by hand")
+
+
+def _but(evidence: Evidence, finding: str) -> Frame:
+    """The source with all that mends it but the steps that treat a finding."""
+    pipeline = evidence.pipeline
+    others = pipeline.plan.only(lambda t: (t.reshapes or t.mends) and finding not in t.treats)
+    return Pipeline(pipeline.footage, others).frame(evidence.n, evidence.region)
+
+
+def _drained(evidence: Evidence) -> Reading:
+    """Share of the picture in which colour, coloured waves averaged, is not what it was."""
+    if not evidence.pipeline.plan.treating("moiré").steps:
+        return Reading(0.0, np.zeros(evidence.shape, np.float32), "no step works on moiré")
+    planes = colour_difference(evidence.source - _but(evidence, "moiré"))
+    moved = np.hypot(*(local(plane, MEAN_OF) for plane in planes)) * np.float32(CV_SCALE / DRAINED_CV)
+    return Reading(100 * float((moved > 1).mean()), moved, f"most {DRAINED_CV * float(moved.max()):.1f} CV")
 
 
 def _fades(evidence: Evidence) -> Reading:
@@ -168,4 +186,8 @@ SHAPES = Measure(
 ERRORS = Measure(
     "errors", "Beyond the coding error", "% of the picture", 0.5,
     "Where compression was treated by more than the codec's quantisers explain.", _errors,
+)  # fmt: skip
+DRAINED = Measure(
+    "drained", "Colour drained", "% of the picture", 0.5,
+    "Where work on moiré changed the cloth's own colour.", _drained,
 )  # fmt: skip

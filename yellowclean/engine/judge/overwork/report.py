@@ -16,7 +16,7 @@ from .borders import BORDERS
 from .cast import CAST
 from .halos import HALOS
 from .over_time import BOILING, FLICKER, TRAILS
-from .repairs import ERRORS, FADES, GHOSTS, POINTS, SHAPES
+from .repairs import DRAINED, ERRORS, FADES, GHOSTS, POINTS, SHAPES
 from .structure import FLATNESS, STRUCTURE, TEXTURE
 
 MEASURES: dict[str, Measure] = {
@@ -35,6 +35,7 @@ MEASURES: dict[str, Measure] = {
         FADES,
         SHAPES,
         ERRORS,
+        DRAINED,
         BORDERS,
     )
 }
