@@ -8,12 +8,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+import cv2
 import numpy as np
 
 from ..frames import CV_SCALE, Array, Frame, luma
 from ..media import Source
 from ..motion import flow, prepared
 from .blocks import SIDE, Blocks, block_statistics
+from .false_colour import false_colour
 
 FAR = 5
 """Frames over which noise that a codec carries along has mostly been renewed."""
@@ -88,11 +90,33 @@ class Pair:
 LEAST_EXPOSED = 0.05
 """Of a pixel: motion is not known better."""
 
+LEFT_OVER = 0.1
+"""Part of a frame's blocks without false colour from which the others are left out."""
+
 
 def pair_at(source: Source, n: int) -> Pair:
+    """Frame n and what it is compared with. Where false colour boils on fine threads, no noise is told from it."""
+    pair, frame = _compared(source, n)
+    boils = cv2.dilate(false_colour(frame).inside.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
+    rows, columns = pair.spatial.level.shape[:2]
+    boils = boils[:rows, :columns]
+    if not boils.any() or boils.mean() > 1 - LEFT_OVER:
+        return pair
+
+    def but(blocks: Blocks) -> Blocks:
+        return replace(blocks, variance=np.where(boils[..., None], np.float32(np.inf), blocks.variance))
+
+    return replace(
+        pair, spatial=but(pair.spatial), temporal=pair.temporal and but(pair.temporal),
+        far=pair.far and replace(pair.far, blocks=but(pair.far.blocks)),
+    )  # fmt: skip
+
+
+def _compared(source: Source, n: int) -> tuple[Pair, Frame]:
     if n == 0:
         frame = source.read(0)
-        return Pair(n, None, None, _without_bands(block_statistics(frame, source.info.clip_levels), frame), None)
+        blocks = block_statistics(frame, source.info.clip_levels)
+        return Pair(n, None, None, _without_bands(blocks, frame), None), frame
     predicted, lossy = not source.info.intra_only, source.info.lossy
     # in the order of the frames, so that a decoder seeks once
     away = n - FAR if n >= FAR else min(n + FAR, source.info.frames - 1)
@@ -111,13 +135,13 @@ def pair_at(source: Source, n: int) -> Pair:
     typical = np.median(temporal.variance[finite][:, 3]) if finite.any() else 0.0
     repeated = typical < (FROZEN_CV / CV_SCALE) ** 2
     if repeated:
-        return Pair(n, steadiest, motion, _without_bands(spatial, frame), None)
+        return Pair(n, steadiest, motion, _without_bands(spatial, frame), None), frame
     far = None
     if lossy and abs(away - n) > 1:
         distant = source.read(away) if distant is None else distant
         there = block_motion(frame, distant, abs(away - n))
         far = Far(away, there, block_statistics(frame, limits, distant, there.shift))
-    return Pair(n, steadiest, motion, spatial, temporal, far)
+    return Pair(n, steadiest, motion, spatial, temporal, far), frame
 
 
 def _without_bands(blocks: Blocks, frame: Frame) -> Blocks:
