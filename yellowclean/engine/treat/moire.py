@@ -148,17 +148,15 @@ def _seen(p: Moire, window: Window, around: Around) -> _Seen:
 
 
 def _share(cells: Array, luma: Array, colours: list[Array], reach: float) -> Array:
-    """By pixels what was found by cells: theirs, and of those beside, as far as they are like the middle of the
-    patch in texture and colour."""
+    """By pixels what was found by cells, as far as they are like the middle of the patch in texture and colour."""
     if not cells.any():
         return np.zeros_like(luma)
     inside = cv2.resize(cells, None, fx=CELL, fy=CELL, interpolation=cv2.INTER_NEAREST)[
         : len(luma), : luma.shape[1]
     ]
-    around = np.ones((2 * CELL + 1,) * 2, np.uint8)
-    middle = cv2.erode(inside, around) + np.float32(AT_RIM) * inside
+    middle = cv2.erode(inside, np.ones((2 * CELL + 1,) * 2, np.uint8)) + np.float32(AT_RIM) * inside
     like = np.minimum(_textured(luma, middle), _coloured(colours, middle, reach))
-    share: Array = cv2.GaussianBlur(np.minimum(cv2.dilate(inside, around), like), (0, 0), EDGE)
+    share: Array = cv2.GaussianBlur(np.minimum(inside, like), (0, 0), EDGE)
     share[share < 1 / 256] = 0
     return share
 
