@@ -240,7 +240,10 @@ def table(
     print("\nGain over the best peer, mean and least: " + "; ".join(told))
 
 
-ALARMS = ("banding", "flicker", "specks", "hot pixels", "interlace", "clipping")
+ALARMS = (
+    "banding", "flicker", "specks", "hot pixels", "interlace", "clipping", "ringing", "blocking", "moiré",
+    "earlier compression",
+)  # fmt: skip
 
 
 def false_alarms() -> None:

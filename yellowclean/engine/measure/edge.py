@@ -33,6 +33,9 @@ OVERSHOOT = 1.4
 BESIDE = 8.0
 """Pixels beside an edge in which a block of 8 leaves its ripples."""
 
+NEAR, ENOUGH_BESIDE = 6.0, 48
+"""Pixels beside an edge that are compared with as many next to them, and how many samples each needs."""
+
 STRAIGHT = 0.6
 """Pixels of scatter about the line beyond which an edge is not straight."""
 
@@ -41,13 +44,15 @@ STRAIGHT = 0.6
 class EdgeResponse:
     """`mtf50` in cycles a pixel, `rise` the 10-90 % width in pixels, `contrast` and `ripple` (RMS of the
     profile beside the edge about straight lines) in the plane's units; `slanted` is whether the edge
-    wandered enough for the response to be oversampled."""
+    wandered enough for the response to be oversampled. `sides` holds, for each side that is wide enough, how much
+    the pixels nearest to the edge vary about a plane, and those next to them (variances)."""
 
     mtf50: float
     rise: float
     contrast: float
     ripple: float
     slanted: bool
+    sides: tuple[tuple[float, float], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,7 +122,9 @@ def edge_response(plane: Array) -> EdgeResponse | None:
     rise = _rise((profile - ends[0]) / contrast)
     drift = abs(slope) * (upright.shape[0] - 1)
     ripple = _ripple(profile, -start, rise)
-    return EdgeResponse(mtf50, rise, float(abs(contrast)), ripple, bool(drift >= LEAST_DRIFT))
+    return EdgeResponse(
+        mtf50, rise, float(abs(contrast)), ripple, bool(drift >= LEAST_DRIFT), _sides(distance, rows, upright, rise)
+    )
 
 
 def _line(plane: Array) -> tuple[float, float] | None:
@@ -190,6 +197,22 @@ def _ripple(profile: Array, centre: float, rise: float) -> float:
         at, values = away[inside], profile[inside]
         squares.append(np.mean((values - np.polyval(np.polyfit(at, values, 1), at)) ** 2))
     return float(np.sqrt(np.mean(squares))) if squares else 0.0
+
+
+def _sides(distance: Array, rows: Array, plane: Array, rise: float) -> tuple[tuple[float, float], ...]:
+    clear, found = 1.2 * rise + 0.5, []
+    for side in (-1, 1):
+        variances = []
+        for start in (clear, clear + NEAR):
+            inside = (side * distance > start) & (side * distance < start + NEAR)
+            if inside.sum() >= ENOUGH_BESIDE:
+                values = plane[inside]
+                level = np.stack([np.ones_like(values), distance[inside], rows[inside]], axis=-1)
+                about = values - level @ np.linalg.lstsq(level, values, rcond=None)[0]
+                variances.append(float((about * about).mean()))
+        if len(variances) == 2:
+            found.append((variances[0], variances[1]))
+    return tuple(found)
 
 
 def _rise(profile: Array) -> float:

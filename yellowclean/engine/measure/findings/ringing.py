@@ -1,7 +1,8 @@
 """Ringing: ripples beside strong edges, as quantised transforms and hard sharpening leave them.
 
-Seen in the averaged profile across straight edges, where ripples that run along the edge stay and
-texture does not (the place is that of Marziliano, Dufaux, Winkler and Ebrahimi 2004).
+They lie within a block of the edge (the place is that of Marziliano, Dufaux, Winkler and Ebrahimi 2004), and are
+seen where the picture is plain otherwise: what varies close to an edge is compared with what varies on the same
+side farther off, where that is little. Texture and grain vary in both.
 """
 
 from __future__ import annotations
@@ -12,37 +13,39 @@ import numpy as np
 
 from ...frames import CV_SCALE
 from ...media import MediaInfo
-from ..edge import OVERSAMPLING, TILE, Edge
+from ..edge import TILE, Edge
 from .base import Detector, Finding, Look, Place
 
 ENOUGH = 8
-AVERAGED = TILE / OVERSAMPLING / 2
-"""Independent samples in one bin of a profile: noise hangs together over about two pixels."""
+PLAIN_CV, SIGMAS = 6.0, 2.0
+"""RMS farther off up to which a side is plain, and deviations of the noise up to which it is as well."""
 
 Ripples = list[tuple[float, Edge]]
 
 
 def observe(look: Look) -> Ripples:
-    """Ripple of each edge beyond what noise leaves in its profile."""
+    """By how much the variance nearest to each edge exceeds that farther off, on its plain sides."""
     found = []
     for edge in look.edges:
-        level = look.luma[edge.y : edge.y + TILE, edge.x : edge.x + TILE]
-        noise = float(np.mean(look.curve.sigma_at(level, "luma") ** 2)) / AVERAGED
-        found.append((float(np.sqrt(max(edge.response.ripple**2 - noise, 0.0))), edge))
+        noise = float(look.sigma[edge.y : edge.y + TILE, edge.x : edge.x + TILE].mean())
+        plain = max(PLAIN_CV / CV_SCALE, SIGMAS * noise) ** 2
+        found += [(near - far, edge) for near, far in edge.response.sides if far < plain]
     return found
 
 
 def conclude(seen: Sequence[tuple[int, Ripples]], info: MediaInfo) -> Finding:
-    found = [(ripple, n, edge) for n, ripples in seen for ripple, edge in ripples]
+    found = [(more, n, edge) for n, ripples in seen for more, edge in ripples]
     if len(found) < ENOUGH:
-        return DETECTOR.finding(0.0, seen[0][0], confidence=0.0, detail="no straight edge to look beside")
+        return DETECTOR.finding(
+            0.0, seen[0][0], confidence=0.0, detail="no straight edge with a plain side to look at"
+        )
     _, n, edge = max(found, key=lambda item: item[0])
     return DETECTOR.finding(
-        float(np.median([ripple for ripple, _, _ in found])) * CV_SCALE, n,
+        float(np.sqrt(max(np.median([more for more, _, _ in found]), 0.0))) * CV_SCALE, n,
         region=Place(x=edge.x, y=edge.y, width=TILE, height=TILE), confidence=min(len(found) / 40, 1.0),
         detail=f"beside {len(found)} edges",
     )  # fmt: skip
 
 
-DETECTOR = Detector("ringing", "CV", 6.0, 44, observe, conclude)
-"""Value: RMS ripple in the eight pixels beside edges. Tolerance: common practice, no source."""
+DETECTOR = Detector("ringing", "CV", 4.0, 44, observe, conclude)
+"""Value: RMS in the six pixels beside edges beyond that farther off. Tolerance: common practice, no source."""
