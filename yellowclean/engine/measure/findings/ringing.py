@@ -17,20 +17,16 @@ from ..edge import TILE, Edge
 from .base import Detector, Finding, Look, Place
 
 ENOUGH = 8
-PLAIN_CV, SIGMAS = 6.0, 2.0
-"""RMS farther off up to which a side is plain, and deviations of the noise up to which it is as well."""
+PLAIN_CV = 6.0
+"""RMS farther off up to which a side is plain: more hides what rings."""
 
 Ripples = list[tuple[float, Edge]]
 
 
 def observe(look: Look) -> Ripples:
     """By how much the variance nearest to each edge exceeds that farther off, on its plain sides."""
-    found = []
-    for edge in look.edges:
-        noise = float(look.sigma[edge.y : edge.y + TILE, edge.x : edge.x + TILE].mean())
-        plain = max(PLAIN_CV / CV_SCALE, SIGMAS * noise) ** 2
-        found += [(near - far, edge) for near, far in edge.response.sides if far < plain]
-    return found
+    plain = (PLAIN_CV / CV_SCALE) ** 2
+    return [(near - far, edge) for edge in look.edges for near, far in edge.response.sides if far < plain]
 
 
 def conclude(seen: Sequence[tuple[int, Ripples]], info: MediaInfo) -> Finding:
