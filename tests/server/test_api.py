@@ -356,6 +356,7 @@ class Bench(ApiCase):
         self.assertEqual(
             kinds,
             [
+                "repeats",
                 "interlace",
                 "flicker",
                 "specks",

@@ -83,8 +83,8 @@ def need(p: Compression) -> Need:
 
 @dataclass(frozen=True, slots=True)
 class Study:
-    """A window as it is worked on: its blocks, the coding error there, luma and colour differences (3×H×W), those of
-    the frames before and after as they lie here, and what the classical treatment makes of them at full strength."""
+    """A window as it is worked on: its blocks, the coding error there, luma and colour differences (3×H×W), those
+    of the frames before and after as they lie here, and what treatment at full strength makes of them."""
 
     core: Region
     error: Array
