@@ -23,6 +23,12 @@
   const top = $derived(Math.max(...measured, tolerance * 1.3, 1));
   const worst = $derived(noise.indexOf(Math.max(...noise)));
   const noisiest = $derived(frameNoise?.noisiest ?? []);
+  /** Frames that repeat the one before, or before which one is missing. */
+  const lapses = $derived(
+    (bench.shot?.report?.findings ?? [])
+      .filter((f) => f.unit === "frames")
+      .flatMap((f) => (f.spots ?? []).map((spot) => ({ kind: f.kind, n: spot.frame }))),
+  );
   const labelLeft = $derived(bench.n > frames / 2);
   const course = $derived(bench.courses.course);
   const at = $derived(bench.n - (course?.first ?? 0));
@@ -111,6 +117,21 @@
           </path>
         {/each}
       {/if}
+      {#each lapses as { kind, n } (`${kind} ${n}`)}
+        {#if kind === "repeated frames"}
+          <path d={`M${x(n) - 4} ${HEIGHT - 12}h8v3h-8zm0 5h8v3h-8z`} fill="#161616" data-testid="lapse">
+            <title>Frame {n} repeats the one before</title>
+          </path>
+        {:else}
+          <path
+            d={`M${x(n - 0.5) - 1} ${HEIGHT - 14}h2v4h3l-4 5l-4 -5h3z`}
+            fill="#161616"
+            data-testid="lapse"
+          >
+            <title>A frame is missing before {n}</title>
+          </path>
+        {/if}
+      {/each}
       {#if player.shown}
         {@const begin = (player.range.first / frames) * width}
         {@const end = ((player.range.last + 1) / frames) * width}

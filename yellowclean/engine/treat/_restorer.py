@@ -1,6 +1,6 @@
-"""What a small network sees of compressed footage: a frame, those beside it brought to it along the motion, what the
-classical treatment made of it, and the coding error. All is in units of that error; luma is four interleaved planes
-of half the size, beside the planes of colour."""
+"""What a small network sees of compressed footage: a frame, those beside it brought to it along the motion, what
+the classical treatment made of it, and the coding error. All is in units of that error; luma is four interleaved
+planes of half the size, beside the planes of colour."""
 
 from __future__ import annotations
 

@@ -38,6 +38,11 @@ class Spot(Place):
 MOST_SPOTS = 200
 
 
+def whole_frames(frames: Sequence[int], info: MediaInfo) -> list[Spot]:
+    """Spots of frames that are at fault as a whole."""
+    return [Spot(frame=n, x=0, y=0, width=info.width, height=info.height) for n in frames]
+
+
 class Finding(BaseModel):
     """One measured fault with its unit, tolerance and place. `detail` says the rest in words; `spots`
     lists single places where the fault is made of such (at most `MOST_SPOTS`)."""

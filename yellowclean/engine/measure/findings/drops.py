@@ -9,7 +9,7 @@ import numpy as np
 
 from ...frames import Array
 from ...media import MediaInfo
-from .base import Detector, Finding, Glance
+from .base import Detector, Finding, Glance, whole_frames
 
 WIDTH = 240
 LEAST_STEP = 0.6
@@ -44,7 +44,10 @@ def conclude(seen: Sequence[tuple[int, Array]], info: MediaInfo) -> Finding:
     moving = float(np.median(np.hypot(*moves.T))) if len(moves) else 0.0
     detail = f"a frame is missing before {listed}" if dropped else ""
     confidence = 1.0 if moving >= LEAST_STEP else 0.3
-    return DETECTOR.finding(float(len(dropped)), (dropped or [seen[0][0]])[0], confidence=confidence, detail=detail)
+    return DETECTOR.finding(
+        float(len(dropped)), (dropped or [seen[0][0]])[0], confidence=confidence, detail=detail,
+        spots=whole_frames(dropped, info),
+    )  # fmt: skip
 
 
 def _is_double(moves: Array, k: int) -> bool:

@@ -9,7 +9,7 @@ import numpy as np
 from ...frames import Array
 from ...media import MediaInfo
 from ..repeating import change_between, repeated
-from .base import Detector, Finding, Glance
+from .base import Detector, Finding, Glance, whole_frames
 
 NOTHING_BEFORE = -1.0
 
@@ -29,7 +29,9 @@ def conclude(seen: Sequence[tuple[int, Array]], info: MediaInfo) -> Finding:
     listed = ", ".join(str(n) for n in repeats[:8])
     detail = f"frames {listed} repeat the one before" if repeats else ""
     confidence = 1.0 if usual > 0 else 0.3
-    return DETECTOR.finding(float(len(repeats)), first, confidence=confidence, detail=detail)
+    return DETECTOR.finding(
+        float(len(repeats)), first, confidence=confidence, detail=detail, spots=whole_frames(repeats, info)
+    )
 
 
 DETECTOR = Detector("repeated frames", "frames", 0.0, 95, observe, conclude, every_frame=True)
