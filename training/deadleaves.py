@@ -33,7 +33,7 @@ def leaves(rng: np.random.Generator, height: int, width: int, count: int) -> tup
             cv2.fillPoly(mask, [np.rint(points).astype(np.int32)], 255, cv2.LINE_AA)
         part = mask[..., None].astype(np.float32) / 255
         shade = base[rng.integers(len(base))] * rng.uniform(0.5, 1.3) + rng.normal(0, 0.06, 3)
-        pattern = rng.uniform(0, 0.25) * textures[rng.integers(len(textures))]
+        pattern: Frame = rng.uniform(0, 0.25) * textures[rng.integers(len(textures))]
         if rng.random() < 0.25:
             turn, period = rng.uniform(0, np.pi), rng.uniform(2.5, 16)
             across = columns * np.cos(turn) + rows * np.sin(turn)

@@ -19,6 +19,7 @@ from ..octaves import doubled, halved
 from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity, switch
 from ._dct import NO_GUIDE, columns_apart, columns_joined, shrunk
+from ._restorer import second_opinion
 from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 from .temporal import fetched
@@ -39,6 +40,9 @@ LEAST, FULL = 0.75 * CV_SCALE / 255, 0.95 * CV_SCALE / 255
 
 COARSE = 0.5
 """Part of the error that is in the picture's half."""
+
+OPINION = 1.0
+"""Weight of the network's result."""
 
 MARGIN, GRID = 48, 8
 """Pixels around a place that its blocks reach, in the half of colour of half the size, and the grid on which they
@@ -71,6 +75,10 @@ class Compression(Parameters):
         True, "By the file's quantisers", "Work as hard as the quantiser of each block asks for, where the file"
         " tells them.",
     )  # fmt: skip
+    learned: bool = switch(
+        True, "Second opinion", "Average the result with that of a small network that was trained on synthetic"
+        " pictures; where the file tells its quantisers.",
+    )  # fmt: skip
     error: float = quantity(
         0, "Coding error", "The error to reckon with where the file does not tell its quantisers.",
         unit="CV", least=0, most=60, step=0.5,
@@ -99,10 +107,14 @@ def apply(p: Compression, window: Window, around: Around) -> Picture:
     study = studied(p, window, around)
     if study is None:
         return untouched
+    result = study.cleared
+    if p.learned and p.told and around.coding_error(window.n) is not None:
+        opinion = second_opinion(study.before, study.beside, study.cleared, study.error)
+        result = result + np.float32(OPINION) * (opinion - result)
     share = np.clip((study.error * CV_SCALE - LEAST) / np.float32(FULL - LEAST), 0, 1)
     change = np.empty_like(study.before)
     for k, strength in enumerate((p.luma, p.chroma, p.chroma)):
-        change[k] = share * np.float32(min(strength, 100) / 100) * (study.cleared[k] - study.before[k])
+        change[k] = share * np.float32(min(strength, 100) / 100) * (result[k] - study.before[k])
     rows, columns = window.wanted.within(study.core).slices
     wanted = np.ascontiguousarray(np.moveaxis(change[:, rows, columns], 0, -1))
     rgb = untouched.rgb + np.stack([weighted(wanted, row) for row in TO_RGB], axis=-1)
