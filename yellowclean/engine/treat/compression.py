@@ -8,8 +8,6 @@ with the frequency). Where the codec was let make no error to speak of, the pict
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numba as nb
 import numpy as np
 
@@ -19,7 +17,6 @@ from ..octaves import doubled, halved
 from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity, switch
 from ._dct import NO_GUIDE, columns_apart, columns_joined, shrunk
-from ._restorer import second_opinion
 from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 from .temporal import fetched
@@ -40,9 +37,6 @@ LEAST, FULL = 0.75 * CV_SCALE / 255, 0.95 * CV_SCALE / 255
 
 COARSE = 0.5
 """Part of the error that is in the picture's half."""
-
-OPINION = 1.0
-"""Weight of the network's result."""
 
 MARGIN, GRID = 48, 8
 """Pixels around a place that its blocks reach, in the half of colour of half the size, and the grid on which they
@@ -75,10 +69,6 @@ class Compression(Parameters):
         True, "By the file's quantisers", "Work as hard as the quantiser of each block asks for, where the file"
         " tells them.",
     )  # fmt: skip
-    learned: bool = switch(
-        True, "Second opinion", "Average the result with that of a small network that was trained on synthetic"
-        " pictures; where the file tells its quantisers.",
-    )  # fmt: skip
     error: float = quantity(
         0, "Coding error", "The error to reckon with where the file does not tell its quantisers.",
         unit="CV", least=0, most=60, step=0.5,
@@ -89,51 +79,24 @@ def need(p: Compression) -> Need:
     return Need(back=p.frames, ahead=p.frames, margin=p.search + MARGIN + PATCH + GRID + 2, grid=GRID)
 
 
-@dataclass(frozen=True, slots=True)
-class Study:
-    """A window as it is worked on: its blocks, the coding error there, luma and colour differences (3×H×W), those
-    of the frames before and after as they lie here, and what treatment at full strength makes of them."""
-
-    core: Region
-    error: Array
-    before: Array
-    beside: tuple[Array, Array]
-    cleared: Array
-
-
 def apply(p: Compression, window: Window, around: Around) -> Picture:
     """Merge the neighbours, then clear the blocks."""
     untouched = window.here.part(window.inside)
-    study = studied(p, window, around)
-    if study is None:
-        return untouched
-    result = study.cleared
-    if p.learned and p.told and around.coding_error(window.n) is not None:
-        opinion = second_opinion(study.before, study.beside, study.cleared, study.error)
-        result = result + np.float32(OPINION) * (opinion - result)
-    share = np.clip((study.error * CV_SCALE - LEAST) / np.float32(FULL - LEAST), 0, 1)
-    change = np.empty_like(study.before)
-    for k, strength in enumerate((p.luma, p.chroma, p.chroma)):
-        change[k] = share * np.float32(min(strength, 100) / 100) * (result[k] - study.before[k])
-    rows, columns = window.wanted.within(study.core).slices
-    wanted = np.ascontiguousarray(np.moveaxis(change[:, rows, columns], 0, -1))
-    rgb = untouched.rgb + np.stack([weighted(wanted, row) for row in TO_RGB], axis=-1)
-    return Picture(rgb.astype(np.float32), untouched.noise)
-
-
-def studied(p: Compression, window: Window, around: Around) -> Study | None:
-    """None where the codec was let make no error to speak of."""
     core = window.wanted.grown(MARGIN).snapped(GRID)
     error = _error(p, window.n, core, around)
     if not (error > LEAST / CV_SCALE).any():
-        return None
+        return untouched
     before = _planes(window.here.part(core.within(window.place)).rgb)
-    merged, beside = _merged(p, window, around, core, before, error)
-    cleared = np.stack([
-        _cleared(merged[k], error * np.float32(strength / 100), k > 0)
-        for k, strength in enumerate((p.luma, p.chroma, p.chroma))
-    ])  # fmt: skip
-    return Study(core, error, before, beside, cleared)
+    merged = _merged(p, window, around, core, before, error)
+    share = np.clip((error * CV_SCALE - LEAST) / np.float32(FULL - LEAST), 0, 1)
+    change = np.empty_like(before)
+    for k, strength in enumerate((p.luma, p.chroma, p.chroma)):
+        part = np.float32(min(strength, 100) / 100)
+        change[k] = share * part * (_cleared(merged[k], error * np.float32(strength / 100), k > 0) - before[k])
+    rows, columns = window.wanted.within(core).slices
+    wanted = np.ascontiguousarray(np.moveaxis(change[:, rows, columns], 0, -1))
+    rgb = untouched.rgb + np.stack([weighted(wanted, row) for row in TO_RGB], axis=-1)
+    return Picture(rgb.astype(np.float32), untouched.noise)
 
 
 def _error(p: Compression, n: int, region: Region, around: Around) -> Array:
@@ -150,12 +113,8 @@ def _planes(rgb: Frame) -> Array:
     return np.stack([weighted(rgb, row) for row in SIGNAL_MATRIX[3:]])
 
 
-def _merged(
-    p: Compression, window: Window, around: Around, core: Region, before: Array, error: Array
-) -> tuple[Array, tuple[Array, Array]]:
-    """The planes averaged with the neighbours', each pixel as far as it is trusted; and those of the frames before
-    and after where there are such and their motion is known, else the planes themselves."""
-    beside = {-1: before, 1: before}
+def _merged(p: Compression, window: Window, around: Around, core: Region, before: Array, error: Array) -> Array:
+    """The planes averaged with the neighbours', each pixel as far as it is trusted."""
     total, weight = before.copy(), np.ones(before.shape[1:], np.float32)
     here = core.within(window.place)
     place = np.array([core.x, core.y, here.x, here.y, p.search], np.float32)
@@ -168,9 +127,7 @@ def _merged(
             len(weight),
             lambda a, b, w=warped, g=gain, d=doubt: _merge_rows(across, w, g, d, strength, total, weight, a, b),  # type: ignore[misc]
         )
-        if abs(n - window.n) == 1:
-            beside[n - window.n] = np.where(gain > 0, warped, before)
-    return total / weight, (beside[-1], beside[1])
+    return total / weight
 
 
 @nb.njit(nogil=True, cache=True)
