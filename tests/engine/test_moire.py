@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 from skimage import data
 
-from tests.clips import MemorySource, psnr
+from tests.clips import MemorySource, psnr, shot_pair
 from yellowclean.engine.colour.opponent import colour_difference
 from yellowclean.engine.frames import Array, Frame, Region, luma
 from yellowclean.engine.judge.overwork import overwork
@@ -126,5 +126,7 @@ class Told(TestCase):
                 with self.subTest(name, scale=scale):
                     small = cv2.resize(colour, None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA)
                     np.testing.assert_array_equal(pipeline([small, small]).frame(0), small)
+        brick = shot_pair("basin", Camera(stops_under=3, bayer=False), 960, 540, 1)[0][0]
+        self.assertFalse(false_colour(brick).inside.any())
         true = shot()[1]
         np.testing.assert_array_equal(pipeline(true).frame(1), true[1])

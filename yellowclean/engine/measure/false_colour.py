@@ -54,7 +54,7 @@ alone; and over that of all luma, where no fine luma is under them."""
 SWING, ABOUT_GREY = 0.7, 2.0
 """Twice the energy of the waves over the square of the mean colour: about 1 swings to the complement."""
 
-TINTED_OVER_LUMA, TINTED_OVER_FINE, TINTED_SWING = 1.0, 4.0, 0.1
+TINTED_OVER_LUMA, TINTED_OVER_FINE, TINTED_SWING = 1.0, 4.0, 0.4
 """On tinted cloth, which swings less: energy over that of luma there, at most over that of luma's finest octave,
 and the least swing."""
 
