@@ -23,7 +23,7 @@ class Access(BrowserCase):
     def test_no_page_breaks_a_rule(self) -> None:
         page = self.page
         page.goto(self.live_server_url)
-        expect(page.locator("main li img")).to_have_count(6)
+        expect(page.locator("main li img")).to_have_count(8)
         self.check()
         self.open_quay()
         self.measure()

@@ -143,7 +143,7 @@ class Comparing(JudgingCase):
         expect(page.get_by_test_id("versions").locator("option")).to_have_count(2)
         desk.get_by_role("button", name="Apply to shots…").click()
         dialog = page.get_by_role("dialog")
-        expect(dialog.get_by_text("not measured")).to_have_count(5)
+        expect(dialog.get_by_text("not measured")).to_have_count(7)
         expect(dialog.get_by_role("checkbox").first).to_be_disabled()
 
 
