@@ -13,7 +13,7 @@ import numpy as np
 
 from ...frames import CV_SCALE
 from ...media import MediaInfo
-from ..edge import TILE, Edge
+from ..edge import LONE, TILE, Edge
 from .base import Detector, Finding, Look, Place
 
 ENOUGH = 8
@@ -26,7 +26,10 @@ Ripples = list[tuple[float, Edge]]
 def observe(look: Look) -> Ripples:
     """By how much the variance nearest to each edge exceeds that farther off, on its plain sides."""
     plain = (PLAIN_CV / CV_SCALE) ** 2
-    return [(near - far, edge) for edge in look.edges for near, far in edge.response.sides if far < plain]
+    return [
+        (near - far, edge) for edge in look.edges for near, far in edge.response.sides
+        if far < plain and near < (LONE * edge.response.contrast) ** 2
+    ]  # fmt: skip
 
 
 def conclude(seen: Sequence[tuple[int, Ripples]], info: MediaInfo) -> Finding:
