@@ -49,11 +49,9 @@ def take_repairs(page: Page) -> None:
     page.get_by_role("button", name="Wipe", exact=True).click()
     page.get_by_label("Zoom").select_option("200")
     settled(page)
-    canvas = page.locator("canvas").first.bounding_box()
-    assert canvas
-    page.mouse.move(canvas["x"] + 700, canvas["y"] + 300)
+    page.mouse.move(802, 296)  # the handle of the wipe
     page.mouse.down()
-    page.mouse.move(canvas["x"] + 980, canvas["y"] + 300, steps=6)
+    page.mouse.move(540, 296, steps=8)
     page.mouse.up()
     step.scroll_into_view_if_needed()
     settled(page)
@@ -104,12 +102,6 @@ def take(page: Page) -> None:
     page.wait_for_function("[...document.images].every(i => i.complete && i.naturalWidth)")
     page.wait_for_timeout(500)
     keep(page, "jobs")
-    page.get_by_role("button", name="Tolerances…").click()
-    expect(page.get_by_role("dialog")).to_be_visible()
-    page.wait_for_timeout(400)
-    keep(page, "tolerances")
-    page.keyboard.press("Escape")
-
     take_repairs(page)
 
     page.get_by_role("link", name="q9_012_quay_lantern", exact=True).click()
@@ -226,7 +218,6 @@ def reshaping(page: Page) -> None:
     page.get_by_role("button", name="Wipe", exact=True).click()
     step.evaluate("step => step.scrollIntoView({ block: 'center' })")
     settled(page)
-    keep(page, "bench-resized")
     step.get_by_role("button", name="Remove", exact=True).click()
     page.get_by_label("Zoom").select_option("fit")
     page.get_by_label("Treatment to add").select_option("convert")
