@@ -70,6 +70,7 @@ class Repeats(TestCase):
             with self.subTest(count):
                 self.assertEqual(finding.value, count)
                 self.assertEqual(finding.outside, count > 0)
+                self.assertEqual([spot.frame for spot in finding.spots], [5 + 4 * n for n in range(count)])
                 if count:
                     self.assertEqual(finding.frame, 5)
 

@@ -19,7 +19,7 @@ from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
-from yellowclean.engine.testcamera.sensor import expose
+from yellowclean.engine.testcamera.sensor import expose, sigma_curve
 
 WIDTH, HEIGHT, FINER = 330, 250, 4
 Y, X = ((np.mgrid[: HEIGHT * FINER, : WIDTH * FINER] + 0.5) / FINER).astype(np.float32)
@@ -115,6 +115,15 @@ class Told(TestCase):
             finding = next(f for f in report.findings if f.kind == "moiré")
             self.assertEqual(finding.outside, wanted, finding)
             self.assertEqual("moire" in [step.kind for step in propose(report).steps], wanted)
+
+    def test_waves_that_boil_are_not_taken_for_noise(self) -> None:
+        """Green at the level of the cloth, against the test camera's own curve."""
+        frames = shot(count=5)[0]
+        level = float(frames[2][WORN][..., 1].mean())
+        levels, sigmas = sigma_curve(FILTERED, np.linspace(0.02, 0.6, 8).astype(np.float32))
+        true = float(np.interp(level, levels[:, 1], sigmas[:, 1]))
+        told = float(survey(MemorySource(frames)).profile.curve.sigma_at(np.array([level], np.float32), "g")[0])
+        self.assertLess(abs(told / true - 1), 0.35)
 
     def test_natural_pictures_and_true_threads_are_left_bit_for_bit(self) -> None:
         """scikit-image's pictures: faces, fur, lattices, brick, grass, gravel, in two sizes, and true threads."""

@@ -156,24 +156,29 @@ def _all_waves(planes: Array, side: int) -> _Waves:
 
 
 def _waves(planes: Array, side: int) -> _Waves:
-    """Windows of luma, Cb and Cr in frequency."""
+    """Windows of luma, Cb and Cr in frequency. Luma is looked at where colour alone would pass."""
     away = np.hypot(np.fft.fftfreq(side, 1 / side)[:, None], np.arange(side // 2 + 1)).astype(np.float32)
     searched, finest = (away >= SLOWEST) & (away <= side / 2), away >= side / 4
     middle = (away >= side / 8) & ~finest
-    (light, *colours), tint = _power(planes, side)
-    colour = colours[0] + colours[1]
+    blue, red = (_windows(plane, side) for plane in planes[1:])
+    colour = _power(blue) + _power(red)
     floor = np.median(colour[..., searched], axis=-1) / np.log(2)
-    grain = np.median(light[..., away >= side / 8], axis=-1) / np.log(2)
     colour = np.maximum(colour - floor[..., None, None], 0)
-    pattern = np.maximum(light - grain[..., None, None], 0)
-    energy, shared, first = _strongest(colour * searched, light)
-    fine = pattern[..., finest].sum(axis=-1)
-    all_luma = pattern[..., searched].sum(axis=-1)
+    energy, taken, first = _strongest(colour * searched)
     hold = energy / (colour[..., away >= 1].sum(axis=-1) + TINY)
     base = energy / (9 * PEAKS * OVER_FLOOR * floor + TINY)
-    cloth = np.minimum.reduce([base, hold / HOLD, fine / (FINE * pattern[..., middle].sum(axis=-1) + TINY)])
-    over, swing = energy / (shared + TINY), 2 * energy / (tint + TINY)
-    degree = np.maximum.reduce([
+    degree, amplitude = np.minimum(base, hold / HOLD), np.sqrt(energy)
+    may = degree >= WEAKER
+    light = _power(_windows(planes[0], side)[may])
+    grain = np.median(light[..., away >= side / 8], axis=-1) / np.log(2)
+    pattern = np.maximum(light - grain[..., None, None], 0)
+    fine = pattern[..., finest].sum(axis=-1)
+    all_luma = pattern[..., searched].sum(axis=-1)
+    energy, base, hold = energy[may], base[may], hold[may]
+    tint = blue[may].mean(axis=(1, 2)) ** 2 + red[may].mean(axis=(1, 2)) ** 2
+    over, swing = energy / ((light * taken[may]).sum(axis=(1, 2)) + TINY), 2 * energy / (tint + TINY)
+    cloth = np.minimum(degree[may], fine / (FINE * pattern[..., middle].sum(axis=-1) + TINY))
+    degree[may] = np.maximum.reduce([
         np.minimum.reduce([cloth, over / OVER_LUMA, swing / SWING]),
         np.minimum.reduce([cloth, over / LITTLE_OVER_LUMA, swing / ABOUT_GREY]),
         np.minimum.reduce([
@@ -181,48 +186,44 @@ def _waves(planes: Array, side: int) -> _Waves:
         ]),
         np.minimum.reduce([base, hold / HOLD_ALONE, energy / (ALONE * all_luma + TINY), swing / ABOUT_GREY]),
     ])  # fmt: skip
-    return _Waves(degree, np.sqrt(energy), side / np.maximum(away.ravel()[first], 1))
+    return _Waves(degree, amplitude, side / np.maximum(away.ravel()[first], 1))
 
 
-def _power(planes: Array, side: int) -> tuple[list[Array], Array]:
-    """Power of each plane's windows by frequency, rows×columns×side×(side/2+1), such that a sine of RMS amplitude a
-    sums to a²; and the square of their mean colour. Levels and slopes are taken out first."""
+def _windows(plane: Array, side: int) -> Array:
+    """rows×columns×side×side, each overlapping the next by half."""
+    return sliding_window_view(plane, (side, side))[:: side // 2, :: side // 2]
+
+
+def _power(windows: Array) -> Array:
+    """Power of windows (…×side×side) by frequency, …×side×(side/2+1), such that a sine of RMS amplitude a sums to
+    a². Levels and slopes are taken out first."""
+    side = windows.shape[-1]
     wave = np.sin(np.pi * (np.arange(side) + 0.5) / side) ** 2
     bell = np.outer(wave, wave).astype(np.float32)
     slope = np.linspace(-1, 1, side, dtype=np.float32)
     norm = side * float((slope**2).sum())
-    powers, means = [], []
-    for plane in planes:
-        seen = sliding_window_view(plane, (side, side))[:: side // 2, :: side // 2]
-        mean = seen.mean(axis=(2, 3))
-        across, down = seen.sum(axis=2) @ slope / norm, seen.sum(axis=3) @ slope / norm
-        flat = seen - mean[..., None, None] - across[..., None, None] * slope
-        flat -= down[..., None, None] * slope[:, None]
-        spectrum = scipy.fft.rfft2(flat * bell)
-        power = (spectrum.real**2 + spectrum.imag**2) / (side * side * float((bell**2).sum()))
-        power[..., 1:-1] *= 2
-        powers.append(power)
-        means.append(mean)
-    return powers, means[1] ** 2 + means[2] ** 2
+    across, down = windows.sum(axis=-2) @ slope / norm, windows.sum(axis=-1) @ slope / norm
+    flat = windows - windows.mean(axis=(-2, -1), keepdims=True)
+    flat -= across[..., None, None] * slope
+    flat -= down[..., None, None] * slope[:, None]
+    spectrum = scipy.fft.rfft2(flat * bell)
+    power: Array = (spectrum.real**2 + spectrum.imag**2) / (side * side * float((bell**2).sum()))
+    power[..., 1:-1] *= 2
+    return power
 
 
-def _strongest(colour: Array, light: Array) -> tuple[Array, Array, npt.NDArray[np.intp]]:
+def _strongest(colour: Array) -> tuple[Array, Mask, npt.NDArray[np.intp]]:
     """Energy of colour in the 3×3 frequencies about each of its `PEAKS` strongest, the width of a window's own
-    line; that of luma in the same; and the index of the first peak."""
+    line; which frequencies those are; and the index of the first peak."""
     rows, columns, high, wide = colour.shape
     r, c = np.mgrid[:rows, :columns]
-    rest, energy, shared = colour.copy(), np.zeros((rows, columns)), np.zeros((rows, columns))
-    first: npt.NDArray[np.intp] | None = None
+    rest, energy = colour.copy(), np.zeros((rows, columns))
+    first = rest.reshape(rows, columns, -1).argmax(axis=2)
     for _ in range(PEAKS):
-        peak = rest.reshape(rows, columns, -1).argmax(axis=2)
-        first = peak if first is None else first
-        y, x = np.divmod(peak, wide)
+        y, x = np.divmod(rest.reshape(rows, columns, -1).argmax(axis=2), wide)
         for dy, dx in itertools.product((-1, 0, 1), repeat=2):
             there = (x + dx >= 0) & (x + dx < wide)
             at = r, c, (y + dy) % high, np.clip(x + dx, 0, wide - 1)
-            value = np.where(there, rest[at], 0)
-            energy += value
-            shared += np.where(value > 0, light[at], 0)
+            energy += np.where(there, rest[at], 0)
             rest[at] = np.where(there, 0, rest[at])
-    assert first is not None
-    return energy, shared, first
+    return energy, rest < colour, first

@@ -154,8 +154,8 @@ def contours_shown(p: Bands, window: Window, around: Around) -> Frame:
 
 def propose(case: Case) -> Proposal | None:
     """Rebuild what steps visibly, with room for what a codec did since."""
-    finding = case.findings.get("banding")
-    if finding is None or not finding.outside:
+    finding = case.outside("banding")
+    if finding is None:
         return None
     coded = case.media.lossy
     settings = {

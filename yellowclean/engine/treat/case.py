@@ -46,6 +46,11 @@ class Case:
     def frames(self) -> int:
         return self.media.frames
 
+    def outside(self, kind: str) -> Finding | None:
+        """The finding of a kind where it lies outside its tolerance."""
+        finding = self.findings.get(kind)
+        return finding if finding is not None and finding.outside else None
+
 
 @dataclass(frozen=True, slots=True)
 class Proposal:

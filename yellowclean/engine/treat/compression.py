@@ -207,8 +207,8 @@ def error_shown(p: Compression, window: Window, around: Around) -> Array:
 def propose(case: Case) -> Proposal | None:
     """Work by the quantisers where they let the codec err too much; where luma noise is treated, that takes what
     the codec left of and with it."""
-    finding = case.findings.get("coding error")
-    if finding is None or not finding.outside or case.luma.percent:
+    finding = case.outside("coding error")
+    if finding is None or case.luma.percent:
         return None
     settings = {"frames": ALONE} if case.media.intra_only else {}
     return Proposal(

@@ -124,8 +124,8 @@ def _light(around: Around, n: int) -> Array:
 
 def propose(case: Case) -> Proposal | None:
     """Undo all of what lies outside its tolerance."""
-    finding = case.findings.get("flicker")
-    if finding is None or not finding.outside:
+    finding = case.outside("flicker")
+    if finding is None:
         return None
     told = f"The light changes by {finding.value:.1f} % from frame to frame ({finding.detail})"
     return Proposal({}, f"{told}: slow changes are left as meant.")

@@ -92,8 +92,8 @@ def _filtered(frames: list[Frame], first: Lines) -> Array:
 
 def propose(case: Case) -> Proposal | None:
     """Bring every frame to one moment."""
-    finding = case.findings.get("interlace")
-    if finding is None or not finding.outside:
+    finding = case.outside("interlace")
+    if finding is None:
         return None
     return Proposal(
         {}, f"{finding.value:.0f} % of what moves is combed ({finding.detail}): each frame is brought to its first"

@@ -252,8 +252,8 @@ def waves_shown(p: Moire, window: Window, around: Around) -> Frame:
 
 def propose(case: Case) -> Proposal | None:
     """Colour from all around where waves are seen."""
-    finding = case.findings.get("moiré")
-    if finding is None or not finding.outside:
+    finding = case.outside("moiré")
+    if finding is None:
         return None
     return Proposal(
         {}, f"Coloured {finding.detail} ({finding.value:.0f} CV): colour is taken from the cloth around them, its"

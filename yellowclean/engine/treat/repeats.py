@@ -120,8 +120,8 @@ def _looked_up(plane: Array, x: Array, y: Array, kernel: int) -> Array:
 
 def propose(case: Case) -> Proposal | None:
     """Make repeats anew where there are some."""
-    finding = case.findings.get("repeated frames")
-    if finding is None or not finding.outside:
+    finding = case.outside("repeated frames")
+    if finding is None:
         return None
     return Proposal(
         {}, f"{finding.detail[:1].upper()}{finding.detail[1:]}: each is made anew from the frames around it, along"
