@@ -12,6 +12,7 @@ from tests.clips import MemorySource, psnr, shot_pair
 from yellowclean.engine.colour.opponent import colour_difference
 from yellowclean.engine.frames import Array, Frame, Region, luma
 from yellowclean.engine.judge.overwork import overwork
+from yellowclean.engine.judge.strip import strip_at
 from yellowclean.engine.measure.false_colour import false_colour
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Footage, Pipeline
@@ -83,6 +84,14 @@ class Treated(TestCase):
             drained[reach] = next(m.value for m in report.measures if m.kind == "drained")
         self.assertLess(drained[4], drained[32] / 2)
         self.assertGreater(drained[32], 2)
+
+    def test_the_strip_reads_what_is_left_and_stops_where_it_is_gone(self) -> None:
+        plan = Plan(profile=white_profile(1.0), steps=[Step(kind="moire")])
+        strip = strip_at(Footage(MemorySource(shot()[0])), plan, 0, "colour", 1, Region(60, 60, 200, 120))
+        left = [rung.left for rung in strip.rungs]
+        self.assertEqual(left, sorted(left, reverse=True))
+        self.assertGreater(left[0], 40)
+        self.assertEqual((left[strip.stop], strip.rungs[strip.stop].lost), (0, 0))
 
     def test_amounts(self) -> None:
         seen, _ = shot()
