@@ -53,6 +53,11 @@ def coded(case: TestCase, frames: list[Frame], codec: str, options: dict[str, st
     return source
 
 
+def colour_db(frame: Frame, truth: Frame) -> float:
+    """PSNR of what is not luma."""
+    return psnr(frame - luma(frame)[..., None], truth - luma(truth)[..., None])
+
+
 def pipeline(source: Source, **settings: object) -> Pipeline:
     plan = Plan(profile=white_profile(1.0), steps=[Step(kind="compression", settings=settings)])
     return Pipeline(Footage(source), plan)
@@ -109,6 +114,20 @@ class Compressed(TestCase):
                     result, before = pipeline(source).frame(3), source.read(3)
                     gain = psnr(luma(result), luma(frames[3])) - psnr(luma(before), luma(frames[3]))
                     self.assertGreater(gain, least)
+
+    def test_detail_of_colour_comes_from_luma_only_where_the_two_go_together(self) -> None:
+        grain = np.random.default_rng(5).normal(0, 0.05, (HEIGHT, WIDTH, 1)).astype(np.float32)
+        shifted = [np.roll(grain, n, 1) + np.array([0.3, 0.45, 0.6], np.float32) for n in range(COUNT)]
+        for name, frames, least, most in (
+            ("quay", quay(), 0.1, 9), ("cat", cat(), 0.1, 9), ("grain on one colour", shifted, -0.05, 0.05),
+        ):  # fmt: skip
+            with self.subTest(name):
+                source = coded(self, frames, "libx264", {"crf": "34", "x264-params": "threads=1"})
+                with_luma, without = (pipeline(source, lent=part).frame(3) for part in (100, 0))
+                np.testing.assert_allclose(luma(with_luma), luma(without), atol=1e-5)
+                gain = colour_db(with_luma, frames[3]) - colour_db(without, frames[3])
+                self.assertGreater(gain, least)
+                self.assertLess(gain, most)
 
     def test_what_was_coded_well_is_not_touched(self) -> None:
         for codec, options in (("libx264", {"qp": "4", "x264-params": STEADY}), ("ffv1", {"level": "3"})):

@@ -158,13 +158,25 @@ def _guided_by(block, ideal, deviation, power, weight):  # type: ignore[no-untyp
 
 
 @nb.njit(nogil=True, cache=True)
-def sliding_rows(parts, guide, deviation, noise, threshold, total, weights, first, end):  # type: ignore[no-untyped-def]
+def _lent_by(block, ideal, deviation, bar, power):  # type: ignore[no-untyped-def]
+    """Coefficients whose square is below bar·deviation²·power become the guide's, kept below that too."""
+    for k in range(1, 64):
+        at = nb.uint64(k * 16)
+        for lane in range(nb.uint64(16)):
+            limit = deviation[k] * np.sqrt(bar * power[lane])
+            g = min(max(ideal[at + lane], -limit), limit)
+            block[at + lane] = g if abs(block[at + lane]) < limit else block[at + lane]
+
+
+@nb.njit(nogil=True, cache=True)
+def sliding_rows(parts, guide, deviation, noise, threshold, lends, total, weights, first, end):  # type: ignore[no-untyped-def]
     """Denoise rows `first` to `end` of a plane into `total`, blocks at every second row and column.
 
     `parts` is the plane split by `columns_apart`, `noise` (H/2×W/2) the local deviation at every
     second pixel, `deviation` (64 values) the noise of each coefficient where that is 1. With an
     empty `guide` coefficients below threshold·deviation·noise are dropped; with one (split alike),
-    each is scaled by g²/(g² + deviation²·noise²). `weights` (H/2×W/2) receives each block's weight.
+    each is scaled by g²/(g² + deviation²·noise²), or where the guide `lends`, those below the threshold
+    are taken from it. `weights` (H/2×W/2) receives each block's weight.
     Every pixel adds its blocks in the same order whatever the rows asked for.
     """
     height = parts.shape[1]
@@ -188,7 +200,9 @@ def sliding_rows(parts, guide, deviation, noise, threshold, total, weights, firs
                 s = noise[y // 2 + 2, min(j + lane + 2, noise.shape[1] - 1)]
                 power[lane] = s * s
                 weight[lane] = 1
-            if guided:
+            if lends:
+                _lent_by(block, ideal, deviation, square, power)
+            elif guided:
                 _guided_by(block, ideal, deviation, power, weight)
             else:
                 _kept_above(block, deviation, square, power, weight)
@@ -231,7 +245,9 @@ def pixel_weights(weights: Array) -> Array:
 NO_GUIDE = np.empty((2, 0, 0), np.float32)
 
 
-def shrunk(parts: Array, guide: Array, deviation: Array, noise: Array, threshold: float) -> tuple[Array, Array]:
+def shrunk(
+    parts: Array, guide: Array, deviation: Array, noise: Array, threshold: float, lends: bool = False
+) -> tuple[Array, Array]:
     """A pass over a plane split by `columns_apart`: (result with its columns apart, weight of the block at each
     second pixel; 0 where none begins)."""
     height = parts.shape[1]
@@ -239,7 +255,7 @@ def shrunk(parts: Array, guide: Array, deviation: Array, noise: Array, threshold
     in_bands(
         height // 2,
         lambda a, b: sliding_rows(
-            parts, guide, deviation, noise, np.float32(threshold), total, blocks, 2 * a, 2 * b
+            parts, guide, deviation, noise, np.float32(threshold), lends, total, blocks, 2 * a, 2 * b
         ),
     )
     weights = pixel_weights(blocks)

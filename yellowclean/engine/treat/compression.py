@@ -4,7 +4,9 @@ All goes by the RMS error that the quantisers let the codec make, block by block
 (`media.quantisers`): a neighbour is trusted as far as it differs by no more than two such errors, so that what is
 coded once well and once badly comes out well; then blocks of the 8×8 DCT at every second row and column are cleared
 of coefficients that the error may have made (Nosratinia 2001, shifted transforms, with a hard threshold that rises
-with the frequency). Where the codec was let make no error to speak of, the picture is left as it is."""
+with the frequency). Detail that the codec dropped from colour is foretold from luma, as far as the two go together
+around (after He, Sun, Tang 2013, guided filter). Where the codec was let make no error to speak of, the picture is
+left as it is."""
 
 from __future__ import annotations
 
@@ -35,12 +37,29 @@ down together, that doubles."""
 LEAST, FULL = 0.75 * CV_SCALE / 255, 0.95 * CV_SCALE / 255
 """Error in CV up to which nothing is done, and from which all is: about quantisers 10 and 13 of H.264."""
 
+SHARED = 0.12
+"""Power of the number of merged frames by which the error falls: a half, were the frames' errors their own."""
+
+DENSE = 0.3
+"""Mean square of the finest texture, in squares of the error, over which shrinkage works the less the more there
+is: where nearly all coefficients were coded there is nothing to clear, and much to lose."""
+
 COARSE = 0.5
 """Part of the error that is in the picture's half."""
 
-MARGIN, GRID = 48, 8
-"""Pixels around a place that its blocks reach, in the half of colour of half the size, and the grid on which they
-begin."""
+LENT, BEGINS, WHOLLY = 3.0, 0.9 / 255, 2.9 / 255
+"""Coefficients of colour below so many errors may be luma's; and the error from which that begins, and from which
+it is done in full."""
+
+WIDE = 3
+"""Halvings of colour's half over which it is compared with luma: about 11 pixels of deviation each way."""
+
+NONE, ALWAYS = 1e-8, 0.01
+"""Mean square of luma's swing that is none, and the part of the error's square that is always in colour."""
+
+MARGIN, GRID = 112, 16
+"""Pixels around a place that it depends on, but for the grid, and the grid on which blocks and halves begin, which
+is also how far the picture is mirrored beyond the frame."""
 
 ALONE = 4
 """Frames each side that are merged where every frame was coded for itself, so that their errors differ."""
@@ -49,6 +68,7 @@ SHOWN_CV = 24.0
 """Error that is white in the view."""
 
 TO_RGB = np.linalg.inv(SIGNAL_MATRIX[3:].astype(np.float64)).astype(np.float32)
+ONES = np.ones(64, np.float32)
 BARS = (BAR * (1 + (np.arange(8)[:, None] + np.arange(8)) / RISES)).astype(np.float32).reshape(-1)
 
 
@@ -65,6 +85,10 @@ class Compression(Parameters):
         48, "Search range", "Longest motion that is followed; faster parts get no neighbours.",
         unit="px", least=0, most=256, step=8,
     )  # fmt: skip
+    lent: float = amount(
+        100, "Colour detail from luma", "How far detail that the codec dropped from colour is taken from luma,"
+        " where the two go together.",
+    )  # fmt: skip
     told: bool = switch(
         True, "By the file's quantisers", "Work as hard as the quantiser of each block asks for, where the file"
         " tells them.",
@@ -76,23 +100,29 @@ class Compression(Parameters):
 
 
 def need(p: Compression) -> Need:
-    return Need(back=p.frames, ahead=p.frames, margin=p.search + MARGIN + PATCH + GRID + 2, grid=GRID)
+    return Need(back=p.frames, ahead=p.frames, margin=p.search + MARGIN + PATCH + 2 * GRID + 2, grid=GRID)
 
 
 def apply(p: Compression, window: Window, around: Around) -> Picture:
     """Merge the neighbours, then clear the blocks."""
     untouched = window.here.part(window.inside)
-    core = window.wanted.grown(MARGIN).snapped(GRID)
+    core = window.wanted.grown(MARGIN).clipped(window.given.width, window.given.height).grown(GRID).snapped(GRID)
     error = _error(p, window.n, core, around)
     if not (error > LEAST / CV_SCALE).any():
         return untouched
     before = _planes(window.here.part(core.within(window.place)).rgb)
-    merged = _merged(p, window, around, core, before, error)
+    merged, count = _merged(p, window, around, core, before, error)
+    left = error * count ** np.float32(-SHARED)
     share = np.clip((error * CV_SCALE - LEAST) / np.float32(FULL - LEAST), 0, 1)
+    cleared = [
+        _cleared(merged[k], left * np.float32(strength / 100), k > 0)
+        for k, strength in enumerate((p.luma, p.chroma, p.chroma))
+    ]
+    if p.lent:
+        cleared[1:] = _lent(cleared, error, np.float32(p.lent / 100))
     change = np.empty_like(before)
     for k, strength in enumerate((p.luma, p.chroma, p.chroma)):
-        part = np.float32(min(strength, 100) / 100)
-        change[k] = share * part * (_cleared(merged[k], error * np.float32(strength / 100), k > 0) - before[k])
+        change[k] = share * np.float32(min(strength, 100) / 100) * (cleared[k] - before[k])
     rows, columns = window.wanted.within(core).slices
     wanted = np.ascontiguousarray(np.moveaxis(change[:, rows, columns], 0, -1))
     rgb = untouched.rgb + np.stack([weighted(wanted, row) for row in TO_RGB], axis=-1)
@@ -113,8 +143,10 @@ def _planes(rgb: Frame) -> Array:
     return np.stack([weighted(rgb, row) for row in SIGNAL_MATRIX[3:]])
 
 
-def _merged(p: Compression, window: Window, around: Around, core: Region, before: Array, error: Array) -> Array:
-    """The planes averaged with the neighbours', each pixel as far as it is trusted."""
+def _merged(
+    p: Compression, window: Window, around: Around, core: Region, before: Array, error: Array
+) -> tuple[Array, Array]:
+    """The planes averaged with the neighbours', each pixel as far as it is trusted; and how many frames that is."""
     total, weight = before.copy(), np.ones(before.shape[1:], np.float32)
     here = core.within(window.place)
     place = np.array([core.x, core.y, here.x, here.y, p.search], np.float32)
@@ -127,7 +159,7 @@ def _merged(p: Compression, window: Window, around: Around, core: Region, before
             len(weight),
             lambda a, b, w=warped, g=gain, d=doubt: _merge_rows(across, w, g, d, strength, total, weight, a, b),  # type: ignore[misc]
         )
-    return total / weight
+    return total / weight, weight
 
 
 @nb.njit(nogil=True, cache=True)
@@ -172,10 +204,19 @@ def _cleared(plane: Array, error: Array, colour: bool) -> Array:
     """The plane without coefficients that the error may have made. Colour is looked at in half the size, as most
     codecs keep it; what is finer in it stays."""
     if not colour:
-        return _shrunk(plane, error)
+        return _shrunk(plane, _spared(plane, error))
     small = _quartered(plane)
     cleared: Array = plane + doubled(_shrunk(small, _quartered(error) * np.float32(CHROMA_BAR / BAR)) - small)
     return cleared
+
+
+def _spared(plane: Array, error: Array) -> Array:
+    """The error to reckon with where there is texture."""
+    finest = plane - doubled(halved(plane))
+    texture = doubled(doubled(halved(halved(finest * finest))))
+    less = np.maximum(texture / (error * error + np.float32(1e-12)) - np.float32(DENSE), 0)
+    spared: Array = error / np.sqrt(1 + less)
+    return spared
 
 
 def _shrunk(plane: Array, error: Array) -> Array:
@@ -190,6 +231,61 @@ def _shrunk(plane: Array, error: Array) -> Array:
 def _blocks_cleared(plane: Array, error: Array) -> Array:
     local = np.ascontiguousarray(error[::2, ::2])
     return columns_joined(shrunk(columns_apart(plane), NO_GUIDE, BARS, local, 1.0)[0])
+
+
+def _lent(planes: list[Array], error: Array, part: np.float32) -> list[Array]:
+    """Both colours, with what the codec may have dropped as luma foretells it, in half the size."""
+    shade, *colours = (_quartered(plane) for plane in planes)
+    error = _quartered(error)
+    local = np.ascontiguousarray(error[::2, ::2])
+    lent = []
+    for plane, small in zip(planes[1:], colours, strict=True):
+        guide = columns_apart(_foretold(shade, small, error))
+        led = columns_joined(shrunk(columns_apart(small), guide, ONES, local, LENT, lends=True)[0])
+        lent.append(plane + part * doubled(led - small))
+    return lent
+
+
+def _foretold(shade: Array, colour: Array, error: Array) -> Array:
+    """Colour as luma foretells it: by their line of best fit around, as far as they go together there and what the
+    line leaves is no more than the error."""
+    soft = [doubled(halved(plane)) for plane in (shade, colour)]
+    swing, both, play = _moments(*soft)
+    own, shared, all_play = _moments(shade, colour)
+    square = _over(error) ** 2
+    slope = both / (swing + np.float32(NONE))
+    fit = np.abs(both) / np.sqrt(
+        (swing + np.float32(NONE)) * (play + np.float32(ALWAYS) * square + np.float32(1e-12))
+    )
+    left = np.maximum(slope * slope * own - 2 * slope * shared + all_play, 0)
+    begun = _over(np.clip((error - BEGINS) / np.float32(WHOLLY - BEGINS), 0, 1)) * square
+    trust = np.minimum(fit, 1) * begun / (begun + left + np.float32(1e-12))
+    parts = (trust * slope, trust * (_over(colour) - slope * _over(shade)), trust)
+    along, level, trusted = (_spread(part) for part in parts)
+    foretold: Array = colour + along * shade + level - trusted * colour
+    return foretold
+
+
+def _moments(one: Array, other: Array) -> tuple[Array, Array, Array]:
+    """Variance of one, covariance, variance of the other, around each place of the coarse grid."""
+    middle, centre = _over(one), _over(other)
+    return (
+        np.maximum(_over(one * one) - middle * middle, 0),
+        _over(one * other) - middle * centre,
+        np.maximum(_over(other * other) - centre * centre, 0),
+    )
+
+
+def _over(plane: Array) -> Array:
+    for _ in range(WIDE):
+        plane = halved(plane)
+    return plane
+
+
+def _spread(coarse: Array) -> Array:
+    for _ in range(WIDE):
+        coarse = doubled(coarse)
+    return coarse
 
 
 def _quartered(plane: Array) -> Array:
