@@ -96,6 +96,17 @@ class Quantisers(TestCase):
         ):
             self.assertIsNone(jpeg_step(broken))
 
+    def test_every_opening_tells_the_same(self) -> None:
+        """Decoders that work on several frames at once hand them out before their quantisers are whole."""
+        source = coded(self, cat() * 2, "libx264", {"crf": "30"})
+        told = []
+        for _ in range(25):
+            again = open_source(source.info.path)
+            told.append([again.coding_error(n) for n in range(again.info.frames)])
+            again.close()
+        for errors in told[1:]:
+            np.testing.assert_array_equal(errors, told[0])
+
     def test_what_is_not_told_is_none(self) -> None:
         self.assertIsNone(coded(self, quay(), "ffv1", {"level": "3"}).coding_error(2))
         self.assertIsNone(MemorySource(quay()).coding_error(0))

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from ...frames import Array
 from ...media import MediaInfo
-from ...media.video import FOLLOWS, LOST, MADE_UP
+from ...media.decoder import FOLLOWS, LOST, MADE_UP
 from .base import Detector, Finding, Glance, Place, Spot
 
 KINDS = ("", MADE_UP, LOST, FOLLOWS)
