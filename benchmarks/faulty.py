@@ -275,7 +275,9 @@ def coded_scenes() -> list[Scene]:
     scenes = []
     for (name, truth), (kind, fmt) in itertools.product(clips.items(), CODINGS.items()):
         clean = [np.clip(frame, 0, 1) for frame in truth]
-        frames, info, errors = coded(clean, described(count, WIDTH, HEIGHT), fmt)
+        matrix = "smpte170m" if fmt.codec == "mjpeg" else "bt709"  # JFIF knows one matrix, and the file names none
+        told = described(count, WIDTH, HEIGHT).model_copy(update={"matrix": matrix})
+        frames, info, errors = coded(clean, told, fmt)
         settings: dict[str, object] = {"frames": ALONE} if info.intra_only else {}
         scenes.append(Scene(f"{name}; {kind}", frames, clean, whole, judged, info, settings, errors=errors))
     return scenes

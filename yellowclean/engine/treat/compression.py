@@ -26,11 +26,11 @@ from .temporal import fetched
 PATCH = 3
 """Half the side of the patch in which a neighbour is compared: 7×7 pixels."""
 
-EXPECTED, FALLS = 1.0, 2.4
+EXPECTED, FALLS = 1.0, 3.0
 """Mean square of the difference up to which a neighbour counts in full, and over which its trust falls to 1/e, both
 in squares of the error."""
 
-BAR, CHROMA_BAR, RISES = 0.85, 0.3, 14.0
+BAR, CHROMA_BAR, RISES = 1.0, 0.35, 14.0
 """Coefficients of luma and of colour below so many errors are dropped; and over how many frequencies, across and
 down together, that doubles."""
 
@@ -47,7 +47,7 @@ is: where nearly all coefficients were coded there is nothing to clear, and much
 COARSE = 0.5
 """Part of the error that is in the picture's half."""
 
-LENT, BEGINS, WHOLLY = 3.0, 0.9 / 255, 2.9 / 255
+LENT, BEGINS, WHOLLY = 3.5, 0.9 / 255, 2.9 / 255
 """Coefficients of colour below so many errors may be luma's; and the error from which that begins, and from which
 it is done in full."""
 
@@ -78,7 +78,7 @@ class Compression(Parameters):
     luma: float = amount(100, "Luma", "How hard to work on luma, as a share of the coding error.")
     chroma: float = amount(100, "Chroma", "How hard to work on colour, as a share of the coding error.")
     frames: int = quantity(
-        2, "Frames each side", "Neighbours before and after that are merged.",
+        3, "Frames each side", "Neighbours before and after that are merged.",
         unit="frames", least=0, most=5, step=1,
     )  # fmt: skip
     search: int = quantity(
