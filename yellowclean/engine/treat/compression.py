@@ -107,6 +107,7 @@ def apply(p: Compression, window: Window, around: Around) -> Picture:
     """Merge the neighbours, then clear the blocks."""
     untouched = window.here.part(window.inside)
     core = window.wanted.grown(MARGIN).clipped(window.given.width, window.given.height).grown(GRID).snapped(GRID)
+    amounts = (p.luma, p.chroma, p.chroma)
     error = _error(p, window.n, core, around)
     if not (error > LEAST / CV_SCALE).any():
         return untouched
@@ -115,14 +116,12 @@ def apply(p: Compression, window: Window, around: Around) -> Picture:
     left = error * count ** np.float32(-SHARED)
     share = np.clip((error * CV_SCALE - LEAST) / np.float32(FULL - LEAST), 0, 1)
     cleared = [
-        _cleared(merged[k], left * np.float32(strength / 100), k > 0)
-        for k, strength in enumerate((p.luma, p.chroma, p.chroma))
+        before[k] + part * (_cleared(merged[k], left * np.float32(strength), k > 0) - before[k])
+        for k, strength, part in ((k, s / 100, np.float32(min(s, 100) / 100)) for k, s in enumerate(amounts))
     ]
     if p.lent:
         cleared[1:] = _lent(cleared, error, np.float32(p.lent / 100))
-    change = np.empty_like(before)
-    for k, strength in enumerate((p.luma, p.chroma, p.chroma)):
-        change[k] = share * np.float32(min(strength, 100) / 100) * (cleared[k] - before[k])
+    change = share * (np.stack(cleared) - before)
     rows, columns = window.wanted.within(core).slices
     wanted = np.ascontiguousarray(np.moveaxis(change[:, rows, columns], 0, -1))
     rgb = untouched.rgb + np.stack([weighted(wanted, row) for row in TO_RGB], axis=-1)
