@@ -15,7 +15,7 @@ import numpy as np
 
 from ..colour.opponent import SIGNAL_MATRIX
 from ..frames import CV_SCALE, Array, Frame, Region, extended, weighted
-from ..octaves import doubled, halved
+from ..octaves import DCT, doubled, halved
 from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity, switch
 from ._dct import NO_GUIDE, columns_apart, columns_joined, shrunk
@@ -37,7 +37,7 @@ down together, that doubles."""
 LEAST, FULL = 0.75 * CV_SCALE / 255, 0.95 * CV_SCALE / 255
 """Error in CV up to which nothing is done, and from which all is: about quantisers 10 and 13 of H.264."""
 
-SHARED = 0.12
+SHARED = 0.15
 """Power of the number of merged frames by which the error falls: a half, were the frames' errors their own."""
 
 DENSE = 0.3
@@ -50,6 +50,10 @@ COARSE = 0.5
 LENT, BEGINS, WHOLLY = 3.5, 0.9 / 255, 2.9 / 255
 """Coefficients of colour below so many errors may be luma's; and the error from which that begins, and from which
 it is done in full."""
+
+WITHIN = 1.6
+"""Errors by which a coefficient of the frame's own 8×8 blocks may change, rising like the bar: some 0.4 of a
+quantiser's step."""
 
 WIDE = 3
 """Halvings of colour's half over which it is compared with luma: about 11 pixels of deviation each way."""
@@ -68,6 +72,7 @@ SHOWN_CV = 24.0
 """Error that is white in the view."""
 
 TO_RGB = np.linalg.inv(SIGNAL_MATRIX[3:].astype(np.float64)).astype(np.float32)
+BACK = np.ascontiguousarray(DCT.T)
 ONES = np.ones(64, np.float32)
 BARS = (BAR * (1 + (np.arange(8)[:, None] + np.arange(8)) / RISES)).astype(np.float32).reshape(-1)
 
@@ -119,6 +124,7 @@ def apply(p: Compression, window: Window, around: Around) -> Picture:
         before[k] + part * (_cleared(merged[k], left * np.float32(strength), k > 0) - before[k])
         for k, strength, part in ((k, s / 100, np.float32(min(s, 100) / 100)) for k, s in enumerate(amounts))
     ]
+    cleared[0] = _kept_within(before[0], cleared[0], error)
     if p.lent:
         cleared[1:] = _lent(cleared, error, np.float32(p.lent / 100))
     change = share * (np.stack(cleared) - before)
@@ -230,6 +236,49 @@ def _shrunk(plane: Array, error: Array) -> Array:
 def _blocks_cleared(plane: Array, error: Array) -> Array:
     local = np.ascontiguousarray(error[::2, ::2])
     return columns_joined(shrunk(columns_apart(plane), NO_GUIDE, BARS, local, 1.0)[0])
+
+
+def _kept_within(before: Array, cleared: Array, error: Array) -> Array:
+    """What was cleared, no coefficient of the frame's own blocks further from what was coded than its step lets the
+    truth be."""
+    kept = np.empty_like(before)
+    most = np.float32(WITHIN) * error
+    in_bands(len(before) // 8, lambda a, b: _within_rows(before, cleared, most, kept, a, b))
+    return kept
+
+
+@nb.njit(nogil=True, cache=True)
+def _within_rows(before, cleared, most, kept, first, end):  # type: ignore[no-untyped-def]
+    """Rows of blocks `first` to `end`."""
+    change, half = np.empty((8, 8), np.float32), np.empty((8, 8), np.float32)
+    for y in range(8 * first, 8 * end, 8):
+        for x in range(0, before.shape[1], 8):
+            limit = most[y + 4, x + 4]
+            for i in range(8):
+                for j in range(8):
+                    change[i, j] = cleared[y + i, x + j] - before[y + i, x + j]
+            _turned(change, half, DCT)
+            _turned(half, change, DCT)
+            for i in range(8):
+                for j in range(8):
+                    most_here = limit * (1 + np.float32(i + j) / np.float32(RISES))
+                    change[i, j] = min(max(change[i, j], -most_here), most_here)
+            _turned(change, half, BACK)
+            _turned(half, change, BACK)
+            for i in range(8):
+                for j in range(8):
+                    kept[y + i, x + j] = before[y + i, x + j] + change[i, j]
+
+
+@nb.njit(nogil=True, cache=True)
+def _turned(block, out, basis):  # type: ignore[no-untyped-def]
+    """The columns in another basis, as rows."""
+    for i in range(8):
+        for k in range(8):
+            total = np.float32(0)
+            for j in range(8):
+                total += basis[k, j] * block[j, i]
+            out[i, k] = total
 
 
 def _lent(planes: list[Array], error: Array, part: np.float32) -> list[Array]:
