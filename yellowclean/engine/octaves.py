@@ -73,3 +73,9 @@ def doubled(plane):  # type: ignore[no-untyped-def]
             out[y, 2 * x] = np.float32(0.75) * tall[y, x] + np.float32(0.25) * tall[y, left]
             out[y, 2 * x + 1] = np.float32(0.75) * tall[y, x] + np.float32(0.25) * tall[y, right]
     return out
+
+
+def quartered(plane: Array) -> Array:
+    """Mean of each 2×2 pixels."""
+    quarter: Array = (plane[::2, ::2] + plane[1::2, ::2] + plane[::2, 1::2] + plane[1::2, 1::2]) / np.float32(4)
+    return quarter

@@ -15,9 +15,10 @@ import numpy as np
 
 from ..colour.opponent import SIGNAL_MATRIX
 from ..frames import CV_SCALE, Array, Frame, Region, extended, weighted
-from ..octaves import DCT, doubled, halved
+from ..octaves import DCT, doubled, halved, quartered
 from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity, switch
+from ._colour_detail import lent
 from ._dct import NO_GUIDE, columns_apart, columns_joined, shrunk
 from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
@@ -47,19 +48,9 @@ is: where nearly all coefficients were coded there is nothing to clear, and much
 COARSE = 0.5
 """Part of the error that is in the picture's half."""
 
-LENT, BEGINS, WHOLLY = 3.5, 0.9 / 255, 2.9 / 255
-"""Coefficients of colour below so many errors may be luma's; and the error from which that begins, and from which
-it is done in full."""
-
 WITHIN = 1.6
 """Errors by which a coefficient of the frame's own 8×8 blocks may change, rising like the bar: some 0.4 of a
 quantiser's step."""
-
-WIDE = 3
-"""Halvings of colour's half over which it is compared with luma: about 11 pixels of deviation each way."""
-
-NONE, ALWAYS = 1e-8, 0.01
-"""Mean square of luma's swing that is none, and the part of the error's square that is always in colour."""
 
 MARGIN, GRID = 112, 16
 """Pixels around a place that it depends on, but for the grid, and the grid on which blocks and halves begin, which
@@ -73,7 +64,6 @@ SHOWN_CV = 24.0
 
 TO_RGB = np.linalg.inv(SIGNAL_MATRIX[3:].astype(np.float64)).astype(np.float32)
 BACK = np.ascontiguousarray(DCT.T)
-ONES = np.ones(64, np.float32)
 BARS = (BAR * (1 + (np.arange(8)[:, None] + np.arange(8)) / RISES)).astype(np.float32).reshape(-1)
 
 
@@ -124,9 +114,9 @@ def apply(p: Compression, window: Window, around: Around) -> Picture:
         before[k] + part * (_cleared(merged[k], left * np.float32(strength), k > 0) - before[k])
         for k, strength, part in ((k, s / 100, np.float32(min(s, 100) / 100)) for k, s in enumerate(amounts))
     ]
-    cleared[0] = _kept_within(before[0], cleared[0], error)
+    cleared[0] = _kept_within(before[0], cleared[0], error * np.float32(max(p.luma, 100) / 100))
     if p.lent:
-        cleared[1:] = _lent(cleared, error, np.float32(p.lent / 100))
+        cleared[1:] = lent(cleared, error, np.float32(p.lent / 100))
     change = share * (np.stack(cleared) - before)
     rows, columns = window.wanted.within(core).slices
     wanted = np.ascontiguousarray(np.moveaxis(change[:, rows, columns], 0, -1))
@@ -210,8 +200,8 @@ def _cleared(plane: Array, error: Array, colour: bool) -> Array:
     codecs keep it; what is finer in it stays."""
     if not colour:
         return _shrunk(plane, _spared(plane, error))
-    small = _quartered(plane)
-    cleared: Array = plane + doubled(_shrunk(small, _quartered(error) * np.float32(CHROMA_BAR / BAR)) - small)
+    small = quartered(plane)
+    cleared: Array = plane + doubled(_shrunk(small, quartered(error) * np.float32(CHROMA_BAR / BAR)) - small)
     return cleared
 
 
@@ -228,7 +218,7 @@ def _shrunk(plane: Array, error: Array) -> Array:
     """Blocks cleared in the picture and in its half, whose result gives the low frequencies: in smooth places the
     error is as wide as the codec's blocks (Pierazzo, Morel, Facciolo 2017, for octaves of noise)."""
     done = _blocks_cleared(plane, error)
-    coarse = _blocks_cleared(halved(plane), _quartered(error) * np.float32(COARSE))
+    coarse = _blocks_cleared(halved(plane), quartered(error) * np.float32(COARSE))
     cleared: Array = done + doubled(coarse - halved(done))
     return cleared
 
@@ -279,67 +269,6 @@ def _turned(block, out, basis):  # type: ignore[no-untyped-def]
             for j in range(8):
                 total += basis[k, j] * block[j, i]
             out[i, k] = total
-
-
-def _lent(planes: list[Array], error: Array, part: np.float32) -> list[Array]:
-    """Both colours, with what the codec may have dropped as luma foretells it, in half the size."""
-    shade, *colours = (_quartered(plane) for plane in planes)
-    error = _quartered(error)
-    local = np.ascontiguousarray(error[::2, ::2])
-    lent = []
-    for plane, small in zip(planes[1:], colours, strict=True):
-        guide = columns_apart(_foretold(shade, small, error))
-        led = columns_joined(shrunk(columns_apart(small), guide, ONES, local, LENT, lends=True)[0])
-        lent.append(plane + part * doubled(led - small))
-    return lent
-
-
-def _foretold(shade: Array, colour: Array, error: Array) -> Array:
-    """Colour as luma foretells it: by their line of best fit around, as far as they go together there and what the
-    line leaves is no more than the error."""
-    soft = [doubled(halved(plane)) for plane in (shade, colour)]
-    swing, both, play = _moments(*soft)
-    own, shared, all_play = _moments(shade, colour)
-    square = _over(error) ** 2
-    slope = both / (swing + np.float32(NONE))
-    fit = np.abs(both) / np.sqrt(
-        (swing + np.float32(NONE)) * (play + np.float32(ALWAYS) * square + np.float32(1e-12))
-    )
-    left = np.maximum(slope * slope * own - 2 * slope * shared + all_play, 0)
-    begun = _over(np.clip((error - BEGINS) / np.float32(WHOLLY - BEGINS), 0, 1)) * square
-    trust = np.minimum(fit, 1) * begun / (begun + left + np.float32(1e-12))
-    parts = (trust * slope, trust * (_over(colour) - slope * _over(shade)), trust)
-    along, level, trusted = (_spread(part) for part in parts)
-    foretold: Array = colour + along * shade + level - trusted * colour
-    return foretold
-
-
-def _moments(one: Array, other: Array) -> tuple[Array, Array, Array]:
-    """Variance of one, covariance, variance of the other, around each place of the coarse grid."""
-    middle, centre = _over(one), _over(other)
-    return (
-        np.maximum(_over(one * one) - middle * middle, 0),
-        _over(one * other) - middle * centre,
-        np.maximum(_over(other * other) - centre * centre, 0),
-    )
-
-
-def _over(plane: Array) -> Array:
-    for _ in range(WIDE):
-        plane = halved(plane)
-    return plane
-
-
-def _spread(coarse: Array) -> Array:
-    for _ in range(WIDE):
-        coarse = doubled(coarse)
-    return coarse
-
-
-def _quartered(plane: Array) -> Array:
-    """Mean of each 2×2 pixels."""
-    quarter: Array = (plane[::2, ::2] + plane[1::2, ::2] + plane[::2, 1::2] + plane[1::2, 1::2]) / np.float32(4)
-    return quarter
 
 
 def error_shown(p: Compression, window: Window, around: Around) -> Array:
