@@ -23,7 +23,6 @@ check: build/stamp/web
 	npm --prefix web run --silent check
 
 setup: build/stamp/web
-	$(MANAGE) migrate --verbosity 0
 
 build/stamp/python: requirements.lock pyproject.toml
 	test -x $(BIN)/python || $(PYTHON) -m venv .venv

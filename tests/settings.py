@@ -9,6 +9,7 @@ _FOLDER = tempfile.mkdtemp(prefix="yellow-clean-test-")
 atexit.register(shutil.rmtree, _FOLDER, ignore_errors=True)
 os.environ["YELLOW_CLEAN_DATA"] = _FOLDER
 os.environ["YELLOW_CLEAN_MEDIA_FOLDERS"] = f"{_FOLDER}/library"
+os.environ["YELLOW_CLEAN_MEASURE_ADDED"] = "0"  # the tests ask for it where they want it
 os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
 
 from yellowclean.server.settings import *  # noqa: E402, F403

@@ -182,6 +182,17 @@ class Incoming(ApiCase):
                 )
         self.assertTrue(path.exists())
 
+    def test_footage_added_is_measured_unasked_where_the_settings_say_so(self) -> None:
+        path = footage(self.folder)
+        for wanted in (False, True):
+            told = replace(settings.YELLOW_CLEAN, media_folders=(self.folder.resolve(),), measure_added=wanted)
+            with override_settings(YELLOW_CLEAN=told):
+                added = self.ask("post", f"/jobs/{self.job.pk}/import?path={path}")
+            survey = next(
+                s for s in self.ask("get", f"/jobs/{self.job.pk}/shots") if s["id"] == added["shots"][0]["id"]
+            )
+            self.assertEqual(survey["survey"] is not None, wanted)
+
 
 class Bench(ApiCase):
     def on_the_sheet(self, kind: str) -> Any:

@@ -15,7 +15,8 @@ class Options:
     """The product's own settings.
 
     `media_folders`: folders from which footage may be imported. `scheduler`: address of a Dask
-    scheduler; empty means a local cluster of `workers` processes inside the worker.
+    scheduler; empty means a local cluster of `workers` processes inside the worker. `measure_added`: whether
+    footage is measured as soon as it is added.
     """
 
     data: Path
@@ -24,6 +25,7 @@ class Options:
     workers: int
     cache_bytes: int
     memory_bytes: int
+    measure_added: bool
 
     @staticmethod
     def from_environment() -> Options:
@@ -35,6 +37,7 @@ class Options:
             workers=int(os.environ.get("YELLOW_CLEAN_WORKERS", os.cpu_count() or 1)),
             cache_bytes=int(os.environ.get("YELLOW_CLEAN_CACHE_MB", "4096")) << 20,
             memory_bytes=int(os.environ.get("YELLOW_CLEAN_MEMORY_MB", "2048")) << 20,
+            measure_added=os.environ.get("YELLOW_CLEAN_MEASURE_ADDED", "1") != "0",
         )
 
 

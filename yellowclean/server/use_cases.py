@@ -59,11 +59,14 @@ def shots_in(folder: Path) -> list[Path]:
 
 
 def add_all(job: Job, paths: Iterable[Path]) -> tuple[list[Shot], list[str]]:
-    """Add what can be added; the shots, and one line for each that could not."""
+    """Add what can be added, and have it measured where the settings say so; the shots, and one line for each that
+    could not be added."""
     shots, refusals = [], []
     for path in paths:
         try:
             shots.append(add_shot(job, path))
+            if settings.YELLOW_CLEAN.measure_added:
+                request_survey(shots[-1])
         except BadInput as error:
             refusals.append(str(error).replace(f"{path.parent}/", ""))
     return shots, refusals

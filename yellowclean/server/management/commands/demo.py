@@ -1,4 +1,5 @@
-"""`manage.py demo`: makes the demo job from the test camera, once."""
+"""`manage.py demo`: makes the demo job from the test camera, once: one shot proposed, one about to be written, the
+rest about to be measured."""
 
 from __future__ import annotations
 
@@ -8,13 +9,20 @@ from pathlib import Path
 from typing import Any
 
 from django.conf import settings
+from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandParser
 
+from ....engine.measure.report import SurveyReport
+from ....engine.media import open_source
+from ....engine.survey import survey
 from ....engine.testcamera import ShotRecipe, demo_recipes, shoot
-from ...models import Job
-from ...use_cases import add_shot
+from ...models import Job, Shot
+from ...use_cases import add_shot, keep_survey, propose_version, request_render, request_survey
 
 JOB_NAME = "Quay Nine, reel 1"
+
+PROPOSED, FINISHED = 0, 1
+"""Shots of the reel that show the idea at once: one with a plan, one on its way to being written."""
 
 
 class Command(BaseCommand):
@@ -25,6 +33,7 @@ class Command(BaseCommand):
         parser.add_argument("--frames", type=int, default=48)
 
     def handle(self, *args: Any, **options: Any) -> None:
+        call_command("migrate", verbosity=0)
         if Job.objects.filter(name=JOB_NAME).exists():
             return
         width, height = (int(v) for v in options["size"].split("x"))
@@ -36,9 +45,26 @@ class Command(BaseCommand):
             for done in as_completed(shooting):
                 done.result()
                 self.stdout.write(f"  {shooting[done].name}")
-        job = Job.objects.create(name=JOB_NAME)
-        for recipe in recipes:
-            add_shot(job, _shot(recipe, folder / recipe.name), recipe.name)
+            job = Job.objects.create(name=JOB_NAME)
+            shots = [add_shot(job, _shot(recipe, folder / recipe.name), recipe.name) for recipe in recipes]
+            if settings.YELLOW_CLEAN.measure_added:
+                self._prepare(shots, pool)
+
+    def _prepare(self, shots: list[Shot], pool: ProcessPoolExecutor) -> None:
+        self.stdout.write("Measuring two of them; the others are measured once the application runs …")
+        first = [shots[PROPOSED], shots[FINISHED]]
+        for shot, report in zip(first, pool.map(_measured, [Path(shot.path) for shot in first]), strict=True):
+            keep_survey(shot, report)
+            version = propose_version(shot)
+            if shot is shots[FINISHED]:
+                request_render(version, "prores-hq")
+        for shot in shots:
+            if shot not in first:
+                request_survey(shot)
+
+
+def _measured(path: Path) -> SurveyReport:
+    return survey(open_source(path))
 
 
 def _shot(recipe: ShotRecipe, folder: Path) -> Path:

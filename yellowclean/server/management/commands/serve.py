@@ -13,6 +13,7 @@ import urllib.request
 from typing import Any
 
 from django.conf import settings
+from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandError, CommandParser
 
 
@@ -23,6 +24,7 @@ class Command(BaseCommand):
         parser.add_argument("--port", type=int, default=8000)
 
     def handle(self, *args: Any, **options: Any) -> None:
+        call_command("migrate", verbosity=0)
         port = options["port"]
         address = f"http://127.0.0.1:{port}"
         manage = [sys.executable, str(settings.BASE_DIR / "manage.py")]
