@@ -6,7 +6,8 @@
   import { Bench } from "./bench.svelte";
   import Evidence from "./Evidence.svelte";
   import FindingList from "./FindingList.svelte";
-  import { edit, HOLD, KEYS, press } from "./keys";
+  import NextStep from "../lib/NextStep.svelte";
+  import { edit, HOLD, KEYS, letGo, press } from "./keys";
   import Picture from "./Picture.svelte";
   import RenderDialog from "./RenderDialog.svelte";
   import CompareControls from "./CompareControls.svelte";
@@ -44,11 +45,21 @@
   }
 
   $effect(() => (jobId === undefined ? undefined : bench.follow(jobId)));
+  const nextStep = $derived.by(() => {
+    if (bench.measuring) return "";
+    if (!bench.shot?.report) return "Measure the shot first: what is proposed rests on its figures.";
+    if (bench.version)
+      return "Compare result and source, look at what was removed (noise alone should be there), judge overwork, then render.";
+    return bench.standings.some((s) => s.outside)
+      ? "Yellow lies outside its tolerance. Propose makes the least plan that brings it inside."
+      : "No figure is yellow: this shot asks for no plan.";
+  });
 </script>
 
 <svelte:window
   oninput={edit}
   onchange={edit}
+  onpointerup={letGo}
   onkeydown={(event) => press(event, bench)}
   onkeyup={(event) => event.key === HOLD.key && (bench.compare.holding = false)}
   onblur={() => (bench.compare.holding = false)}
@@ -121,6 +132,9 @@
           <button class="btn btn-xs" onclick={bench.versions.duplicate}>Duplicate</button>
           <button class="btn btn-xs" onclick={bench.versions.delete}>Delete</button>
         </div>
+      {/if}
+      {#if nextStep}
+        <div class="border-b border-rule py-1.5"><NextStep screen="bench" text={nextStep} /></div>
       {/if}
       <FindingList {bench} />
       <Evidence {bench} />

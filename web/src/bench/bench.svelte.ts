@@ -206,10 +206,11 @@ export class Bench {
     this.show(showing ? "result" : "own");
   }
 
-  /** Show a view; results need a version. */
+  /** Show a view, whatever side was shown in its place; results need a version. */
   show(view: View): void {
     if (view === "source" || this.version) this.view = view;
     this.compare.front = "";
+    this.compare.toggled = false;
   }
 
   /** Keep in the address what one is looking at, once it rests: browsers allow few such notes a second. */

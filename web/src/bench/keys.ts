@@ -65,6 +65,12 @@ export function edit(event: Event): void {
   unfinished = event.type === "input" ? event.target : null;
 }
 
+/** A slider that was dragged lets the keys go once the pointer does, so that arrows move frames again. */
+export function letGo(): void {
+  const held = document.activeElement;
+  if (held instanceof HTMLElement && held.matches("input[type=range]")) setTimeout(() => held.blur());
+}
+
 function isUndo(event: KeyboardEvent): boolean {
   return (event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z";
 }

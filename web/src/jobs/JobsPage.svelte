@@ -1,4 +1,5 @@
 <script lang="ts">
+  import NextStep from "../lib/NextStep.svelte";
   import { follow } from "../lib/router.svelte";
   import FolderDialog from "./FolderDialog.svelte";
   import { busy, Jobs } from "./jobs.svelte";
@@ -16,6 +17,17 @@
   let picker = $state<HTMLInputElement>();
   const unmeasured = $derived(jobs.shots.filter((shot) => !shot.findings && !busy(shot)));
   const measuring = $derived(jobs.shots.filter(busy));
+  const yellow = $derived(jobs.shots.filter((shot) => shot.findings?.some((finding) => finding.outside)));
+  const nextStep = $derived.by(() => {
+    if (unmeasured.length) return "Measure the rest: nothing can be proposed for a shot before it is known.";
+    if (measuring.length)
+      return "Shots are being measured, figures come in as each is done. Yellow lies outside its tolerance. Open any shot meanwhile.";
+    if (yellow.some((shot) => !shot.versions.length))
+      return "Yellow lies outside its tolerance. Propose for all measured makes each shot the least plan that brings it inside; open a shot to judge it.";
+    if (yellow.length)
+      return "Some figures stay yellow after their plan: open the shot, raise an amount, or ask for the original where it says so.";
+    return "No shot has a yellow figure left. Open one, compare result and source, then render.";
+  });
 
   void jobs.load();
   $effect(() => {
@@ -155,6 +167,9 @@
         Propose for all measured
       </button>
     </div>
+    {#if jobs.shots.length}
+      <div class="px-5 pb-1"><NextStep screen="jobs" text={nextStep} /></div>
+    {/if}
     <ul
       class="grid min-h-0 grow auto-rows-min grid-cols-[repeat(auto-fill,minmax(300px,1fr))] gap-x-4 gap-y-5 overflow-y-auto px-5 pt-1 pb-6"
     >

@@ -1,0 +1,59 @@
+"""What catches people who work fast: that a choice does not show, that keys go where nobody looks."""
+
+from __future__ import annotations
+
+from playwright.sync_api import expect
+
+from tests.browser.case import BrowserCase
+
+
+class Traps(BrowserCase):
+    def test_a_view_chosen_is_a_view_shown(self) -> None:
+        page = self.page
+        self.open_quay()
+        self.measure()
+        page.get_by_role("button", name="Propose", exact=True).click()
+        self.picture_settled("result")
+        page.keyboard.press("t")
+        self.picture_settled("source")
+        page.get_by_role("button", name="Result", exact=True).click()
+        self.picture_settled("result")
+        expect(page.get_by_role("button", name="Other")).to_have_attribute("aria-pressed", "false")
+
+    def test_arrows_move_frames_right_after_a_slider_was_dragged(self) -> None:
+        page = self.page
+        self.open_quay()
+        self.measure()
+        page.get_by_role("button", name="Propose", exact=True).click()
+        page.get_by_role("button", name="2. Spatial").click()
+        slider = page.get_by_role("slider", name="Luma slider").first
+        box = slider.bounding_box()
+        assert box is not None
+        page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+        page.mouse.down()
+        page.mouse.move(box["x"] + box["width"] / 4, box["y"] + box["height"] / 2)
+        page.mouse.up()
+        dragged = slider.input_value()
+        page.keyboard.press("ArrowRight")
+        expect(page.get_by_text("frame 1 ·")).to_be_visible()
+        self.assertEqual(slider.input_value(), dragged)
+        slider.focus()
+        page.keyboard.press("ArrowRight")
+        self.assertNotEqual(slider.input_value(), dragged)
+        expect(page.get_by_text("frame 1 ·")).to_be_visible()
+
+    def test_lines_on_what_to_do_next_follow_the_work_and_stay_away_once_put_away(self) -> None:
+        page = self.page
+        line = page.get_by_test_id("next-step")
+        page.goto(self.live_server_url)
+        expect(line).to_contain_text("Measure the rest")
+        self.open_quay()
+        expect(line).to_contain_text("Measure the shot first")
+        self.measure()
+        expect(line).to_contain_text("Propose makes the least plan")
+        page.get_by_role("button", name="Propose", exact=True).click()
+        expect(line).to_contain_text("judge overwork, then render")
+        page.get_by_role("button", name="Put these lines away").click()
+        page.reload()
+        self.picture_settled("")
+        expect(line).to_have_count(0)
