@@ -18,6 +18,15 @@
   const unmeasured = $derived(jobs.shots.filter((shot) => !shot.findings && !busy(shot)));
   const measuring = $derived(jobs.shots.filter(busy));
   const yellow = $derived(jobs.shots.filter((shot) => shot.findings?.some((finding) => finding.outside)));
+  /** Findings that lie outside somewhere in the job: what is worth sorting by. */
+  const asked = $derived(
+    jobs.kinds.filter(
+      ({ kind }) =>
+        kind === jobs.sort ||
+        kind === jobs.filter ||
+        yellow.some((shot) => shot.findings?.some((finding) => finding.kind === kind && finding.outside)),
+    ),
+  );
   const nextStep = $derived.by(() => {
     if (unmeasured.length) return "Measure the rest: nothing can be proposed for a shot before it is known.";
     if (measuring.length)
@@ -133,8 +142,7 @@
         <select class="select w-40 select-sm" bind:value={jobs.sort}>
           <option value="name">by name</option>
           <option value="worst">worst finding first</option>
-          {#each jobs.kinds as kind (kind.kind)}<option value={kind.kind}>most {kind.kind} first</option
-            >{/each}
+          {#each asked as kind (kind.kind)}<option value={kind.kind}>most {kind.kind} first</option>{/each}
         </select>
       </label>
       <label class="flex items-center gap-1.5">
@@ -144,7 +152,7 @@
           <option value="outside">outside a tolerance</option>
           <option value="source">not the original?</option>
           <option value="unmeasured">not measured</option>
-          {#each jobs.kinds as kind (kind.kind)}<option value={kind.kind}>{kind.kind} outside</option>{/each}
+          {#each asked as kind (kind.kind)}<option value={kind.kind}>{kind.kind} outside</option>{/each}
         </select>
       </label>
       <button class="btn btn-sm" onclick={() => tolerances?.show()}>Tolerances…</button>
