@@ -12,14 +12,14 @@ from ..frames import Array
 from ..octaves import doubled, halved, quartered
 from ._dct import columns_apart, columns_joined, shrunk
 
-LENT, BEGINS, WHOLLY = 3.5, 0.9 / 255, 2.9 / 255
+LENT, BEGINS, WHOLLY = 4.0, 0.9 / 255, 2.9 / 255
 """Coefficients of colour below so many errors may be luma's; and the error from which that begins, and from which
 it is done in full."""
 
 WIDE = 3
 """Halvings of colour's half over which it is compared with luma: about 11 pixels of deviation each way."""
 
-NONE, ALWAYS = 1e-8, 0.01
+NONE, ALWAYS = 1e-8, 0.003
 """Mean square of luma's swing that is none, and the part of the error's square that is always in colour."""
 
 ONES = np.ones(64, np.float32)

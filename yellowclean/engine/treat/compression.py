@@ -48,9 +48,9 @@ is: where nearly all coefficients were coded there is nothing to clear, and much
 COARSE = 0.5
 """Part of the error that is in the picture's half."""
 
-WITHIN = 1.6
-"""Errors by which a coefficient of the frame's own 8×8 blocks may change, rising like the bar: some 0.4 of a
-quantiser's step."""
+WITHIN, MIDDLING, GROWS = 1.6, 13.0, 1.2
+"""Errors by which a coefficient of the frame's own 8×8 blocks may change, rising like the bar, at an error of so
+many CV; and the power of the error with which that grows: a step grows faster than what it lets the codec err."""
 
 MARGIN, GRID = 112, 16
 """Pixels around a place that it depends on, but for the grid, and the grid on which blocks and halves begin, which
@@ -232,7 +232,7 @@ def _kept_within(before: Array, cleared: Array, error: Array) -> Array:
     """What was cleared, no coefficient of the frame's own blocks further from what was coded than its step lets the
     truth be."""
     kept = np.empty_like(before)
-    most = np.float32(WITHIN) * error
+    most = np.float32(WITHIN) * error * (error * np.float32(CV_SCALE / MIDDLING)) ** np.float32(GROWS)
     in_bands(len(before) // 8, lambda a, b: _within_rows(before, cleared, most, kept, a, b))
     return kept
 
