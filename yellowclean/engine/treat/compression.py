@@ -81,7 +81,7 @@ class Compression(Parameters):
         unit="px", least=0, most=256, step=8,
     )  # fmt: skip
     lent: float = amount(
-        100, "Colour detail from luma", "How far detail that the codec dropped from colour is taken from luma,"
+        100, "Colour detail", "How far detail that the codec dropped from colour is taken from luma,"
         " where the two go together.",
     )  # fmt: skip
     told: bool = switch(

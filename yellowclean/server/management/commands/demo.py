@@ -17,7 +17,14 @@ from ....engine.media import open_source
 from ....engine.survey import survey
 from ....engine.testcamera import ShotRecipe, demo_recipes, shoot
 from ...models import Job, Shot
-from ...use_cases import add_shot, keep_survey, propose_version, request_render, request_survey
+from ...use_cases import (
+    add_shot,
+    keep_survey,
+    measure_remaining,
+    propose_version,
+    request_render,
+    request_survey,
+)
 
 JOB_NAME = "Quay Nine, reel 1"
 
@@ -56,6 +63,7 @@ class Command(BaseCommand):
         for shot, report in zip(first, pool.map(_measured, [Path(shot.path) for shot in first]), strict=True):
             keep_survey(shot, report)
             version = propose_version(shot)
+            measure_remaining(version)
             if shot is shots[FINISHED]:
                 request_render(version, "prores-hq")
         for shot in shots:
