@@ -52,6 +52,9 @@ WITHIN, MIDDLING, GROWS = 1.6, 13.0, 1.2
 """Errors by which a coefficient of the frame's own 8×8 blocks may change, rising like the bar, at an error of so
 many CV; and the power of the error with which that grows: a step grows faster than what it lets the codec err."""
 
+EDGES = 1.3
+"""How much further the lowest of them may go, of which the edges of blocks are made."""
+
 MARGIN, GRID = 112, 16
 """Pixels around a place that it depends on, but for the grid, and the grid on which blocks and halves begin, which
 is also how far the picture is mirrored beyond the frame."""
@@ -251,7 +254,7 @@ def _within_rows(before, cleared, most, kept, first, end):  # type: ignore[no-un
             _turned(half, change, DCT)
             for i in range(8):
                 for j in range(8):
-                    most_here = limit * (1 + np.float32(i + j) / np.float32(RISES))
+                    most_here = limit * max(np.float32(EDGES), 1 + np.float32(i + j) / np.float32(RISES))
                     change[i, j] = min(max(change[i, j], -most_here), most_here)
             _turned(change, half, BACK)
             _turned(half, change, BACK)
