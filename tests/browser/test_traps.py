@@ -52,7 +52,7 @@ class Traps(BrowserCase):
         self.measure()
         expect(line).to_contain_text("Propose makes the least plan")
         page.get_by_role("button", name="Propose", exact=True).click()
-        expect(line).to_contain_text("judge overwork, then render")
+        expect(line).to_contain_text("judge overwork")
         page.get_by_role("button", name="Put these lines away").click()
         page.reload()
         self.picture_settled("")

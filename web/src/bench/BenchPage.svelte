@@ -2,11 +2,11 @@
   import type { View } from "../api/client";
   import { mediaLine } from "../lib/format";
   import { ZOOMS } from "../lib/geometry";
+  import NextStep from "../lib/NextStep.svelte";
   import { follow } from "../lib/router.svelte";
   import { Bench } from "./bench.svelte";
   import Evidence from "./Evidence.svelte";
   import FindingList from "./FindingList.svelte";
-  import NextStep from "../lib/NextStep.svelte";
   import { edit, HOLD, KEYS, letGo, press } from "./keys";
   import Picture from "./Picture.svelte";
   import RenderDialog from "./RenderDialog.svelte";
@@ -48,11 +48,16 @@
   const nextStep = $derived.by(() => {
     if (bench.measuring) return "";
     if (!bench.shot?.report) return "Measure the shot first: what is proposed rests on its figures.";
+    const yellow = bench.standings.some((s) => s.outside);
     if (bench.version)
-      return "Compare result and source, look at what was removed (noise alone should be there), judge overwork, then render.";
-    return bench.standings.some((s) => s.outside)
-      ? "Yellow lies outside its tolerance. Propose makes the least plan that brings it inside."
-      : "No figure is yellow: this shot asks for no plan.";
+      return yellow
+        ? "What is still yellow this plan leaves as it is. Compare result and source, look at what was removed, and judge overwork before you render."
+        : "Compare result and source, look at what was removed (noise alone should be there), judge overwork, then render.";
+    if (yellow)
+      return "Yellow lies outside its tolerance. Propose makes the least plan that brings it inside.";
+    return bench.shot.report.source.original
+      ? "No figure is yellow: this shot asks for no plan."
+      : "No figure is yellow, but this may not be the original: ask for it first.";
   });
 </script>
 

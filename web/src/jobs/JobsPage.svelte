@@ -17,7 +17,11 @@
   let picker = $state<HTMLInputElement>();
   const unmeasured = $derived(jobs.shots.filter((shot) => !shot.findings && !busy(shot)));
   const measuring = $derived(jobs.shots.filter(busy));
-  const yellow = $derived(jobs.shots.filter((shot) => shot.findings?.some((finding) => finding.outside)));
+  const yellow = $derived(
+    jobs.shots.filter(
+      (shot) => shot.source?.original === false || shot.findings?.some((finding) => finding.outside),
+    ),
+  );
   /** Findings that lie outside somewhere in the job: what is worth sorting by. */
   const asked = $derived(
     jobs.kinds.filter(

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { keep, kept } from "./kept";
 
-  /** One line that says what to do next on a screen; put away, it stays away. */
+  /** One line that says what to do next on a screen; put away, it stays away in this tab. */
   const { screen, text }: { screen: string; text: string } = $props();
   const name = $derived(`next-step-${screen}`);
   let away = $derived(kept(name, false));

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import shutil
 from concurrent.futures import ProcessPoolExecutor, as_completed
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -72,7 +73,8 @@ class Command(BaseCommand):
 
 
 def _measured(path: Path) -> SurveyReport:
-    return survey(open_source(path))
+    with closing(open_source(path)) as source:
+        return survey(source)
 
 
 def _shot(recipe: ShotRecipe, folder: Path) -> Path:
