@@ -3,12 +3,14 @@ rest about to be measured."""
 
 from __future__ import annotations
 
+import multiprocessing
 import shutil
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from contextlib import closing
 from pathlib import Path
 from typing import Any
 
+import django
 from django.conf import settings
 from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandParser
@@ -48,7 +50,9 @@ class Command(BaseCommand):
         recipes = demo_recipes(width, height, options["frames"])
         folder = settings.YELLOW_CLEAN.data / "demo"
         self.stdout.write(f"Shooting the demo reel: {len(recipes)} shots of {options['frames']} frames …")
-        with ProcessPoolExecutor(settings.YELLOW_CLEAN.workers) as pool:
+        # Started anew, not forked: a forked child waits for ever for threads that only its parent has.
+        anew = multiprocessing.get_context("spawn")
+        with ProcessPoolExecutor(settings.YELLOW_CLEAN.workers, anew, initializer=django.setup) as pool:
             shooting = {pool.submit(_shot, recipe, folder / recipe.name): recipe for recipe in recipes}
             for done in as_completed(shooting):
                 done.result()
