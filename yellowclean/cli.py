@@ -23,7 +23,7 @@ from .engine.media import OUTPUT_FORMATS, destination, open_source
 from .engine.media.sequence_writer import outputs_of
 from .engine.noise.profile import NoiseProfile, profile_from_json
 from .engine.plan import Plan, plan_from_json, plan_schema
-from .engine.propose import propose
+from .engine.propose import propose, untreated
 from .engine.render import check_apart, damaged_frames, delivery_report, frames_in, inputs_of, render
 from .engine.survey import survey
 from .engine.testcamera import CODECS, SCENES, Camera, ShotRecipe, shoot
@@ -230,6 +230,8 @@ def _propose(options: Any, stop: _StopFlag) -> None:
     options.out.write_text(plan.to_json() + "\n")
     for step in plan.steps:
         print(f"{step.treatment.title}: {step.reason}")
+    for finding in untreated(measured, plan):
+        print(finding.told)
     if not plan.steps:
         print(said_of(plan, standings(measured.findings)))
 

@@ -94,6 +94,22 @@ class BrowserCase(StaticLiveServerTestCase):
         expect(self.page.get_by_text("computing …")).to_have_count(0, timeout=PATIENCE)
         return canvas
 
+    def propose(self) -> None:
+        """Accept what is proposed for the shot on the Bench."""
+        self.page.get_by_role("button", name="Propose", exact=True).click()
+        self.page.get_by_role("button", name="Make this plan").click()
+
+    def settings_of(self, kind: str) -> Locator:
+        """The settings of the first step of that kind, opened, all that is folded unfolded."""
+        self.page.locator(f'[data-step="{kind}"] button[aria-expanded]').first.click()
+        settings = self.page.locator(f'[data-settings="{kind}"]')
+        expect(settings).to_be_visible()
+        further = settings.get_by_text("Further settings")
+        if further.count():
+            further.click()
+        self.picture_settled("")
+        return settings
+
     def pixels(self) -> np.ndarray:
         """What the canvas shows, H×W×3."""
         address = self.page.evaluate("document.querySelector('canvas').toDataURL('image/png')")
@@ -122,4 +138,4 @@ class BrowserCase(StaticLiveServerTestCase):
             keep_survey(shot, surveyed(shot.path))
             self.page.reload()
             self.picture_settled("")
-        expect(self.page.locator('[data-finding="noise"]')).to_be_visible(timeout=PATIENCE)
+        expect(self.page.get_by_test_id("inside")).to_be_visible(timeout=PATIENCE)

@@ -59,7 +59,7 @@ class JudgingCase(BrowserCase):
         self.open_quay()
         self.measure()
         old = self.address()
-        self.page.get_by_role("button", name="Propose", exact=True).click()
+        self.propose()
         return self.after(old)
 
 
@@ -81,11 +81,11 @@ class Comparing(JudgingCase):
         np.testing.assert_array_equal(wiped[:, : middle - 1], before[:, : middle - 1])
         np.testing.assert_array_equal(wiped[:, middle + 1 :], changed[:, middle + 1 :])
         for _ in range(6):
-            page.keyboard.press(")")
+            page.keyboard.press("h")
         middle = before.shape[0] // 2  # leaning by 90°: above and below
         level = self.until_shown(np.concatenate([before[: middle - 2], changed[middle + 2 :]]), middle)
         self.assertGreater(np.abs(level - wiped).max(), 2)
-        page.keyboard.press("#")
+        page.keyboard.press("w")
         self.until_shown(changed)
         np.testing.assert_array_equal(self.press("t"), before)
         self.press("t")
@@ -111,7 +111,7 @@ class Comparing(JudgingCase):
     def test_two_sides_beside_one_another_with_an_inset_and_stress(self) -> None:
         page = self.page
         self.proposed()
-        self.press("-")
+        self.press("b")
         expect(page.get_by_test_id("picture-label")).to_have_text("Source | Result")
         self.assertEqual(len((self.address() or "").split()), 2)
         page.get_by_role("button", name="Inset").click()
@@ -200,8 +200,7 @@ class Overworked(JudgingCase):
     def test_too_much_is_seen_and_shown_where(self) -> None:
         page = self.page
         self.proposed()
-        page.get_by_role("button", name="2. Spatial").click()
-        spatial = page.locator('[data-step="spatial"]')
+        spatial = self.settings_of("spatial")
         for label, value in (("Luma", "200"), ("Threshold", "5")):
             old = self.address()
             spatial.get_by_label(label, exact=True).fill(value)
@@ -244,7 +243,7 @@ class Looping(JudgingCase):
         page.goto(f"{self.live_server_url}/shots/{self.shot.pk}")
         self.picture_settled("source")
         self.press("7")
-        self.press("#")
+        self.press("w")
         page.keyboard.press("1")
         expect(page.get_by_test_id("loop")).to_contain_text("48/48", timeout=4 * PATIENCE)
         expect(page.get_by_test_id("cached")).to_have_count(48)
@@ -290,8 +289,10 @@ class ByKeyboard(JudgingCase):
         self.to("Propose")
         old = self.address()
         page.keyboard.press("Enter")
+        expect(page.get_by_role("button", name="Make this plan")).to_be_focused()
+        page.keyboard.press("Enter")
         self.after(old)
-        self.press("#")
+        self.press("w")
         self.to("Overwork")
         page.keyboard.press("Enter")
         self.to("Judge this frame")

@@ -24,7 +24,7 @@ class MainJob(BrowserCase):
         source = self.pixels()
         self.measure()
         expect(page.locator('[data-finding="noise"] .outside')).to_be_visible()
-        page.get_by_role("button", name="Propose", exact=True).click()
+        self.propose()
         expect(page.locator('[data-step="temporal"]')).to_be_visible()
         address = self.picture_settled("result").get_attribute("data-shown")
         result = self.pixels()
@@ -117,10 +117,10 @@ class Looking(BrowserCase):
         page.mouse.down()
         page.mouse.move(box["x"] + 560, box["y"] + 300, steps=3)
         page.mouse.up()
-        expect(page.locator('[data-patch="texture"]')).to_contain_text("Move it to a plain area")
+        expect(page.locator('[data-patch="texture"]')).to_contain_text("Move it to a flat")
         self.move_the_patch()
-        page.get_by_role("button", name="Propose", exact=True).click()
-        page.get_by_role("button", name="2. Spatial").click()
+        self.propose()
+        self.settings_of("spatial")
         field = page.get_by_label("Threshold", exact=True)
         field.fill("99")
         field.press("Enter")
@@ -137,10 +137,11 @@ class Looking(BrowserCase):
             patch.press("ArrowRight")
         with page.expect_response(re.compile("/patch$")):
             page.get_by_role("button", name=re.compile("^Patch 1")).press("Shift+ArrowDown")
-        after = page.get_by_role("button", name=re.compile("^Patch 1")).bounding_box()
-        assert before and after
-        self.assertGreater(after["x"], before["x"])
-        self.assertGreater(after["height"], before["height"])
+        page.wait_for_function(
+            "was => { const now = document.querySelector('[aria-label^=\"Patch 1\"]').getBoundingClientRect();"
+            " return now.x > was.x && now.height > was.height; }",
+            arg=before,
+        )
         flat = page.locator('[data-patch="flat"]').count()
         page.get_by_test_id("better").get_by_role("button", name="Take it").click()
         expect(page.locator('[data-patch="flat"]')).to_have_count(flat + 1)
@@ -179,7 +180,7 @@ class Contact(BrowserCase):
         self.assertTrue(picture["x"] <= place["x"] <= picture["x"] + picture["width"] - place["width"])
         self.assertTrue(picture["y"] <= place["y"] <= picture["y"] + picture["height"] - place["height"])
         where = marked.get_attribute("style") or ""
-        page.locator('[data-finding="hot pixels"]').get_by_role("button", name="next place").click()
+        page.get_by_role("button", name="Next place").click()
         expect(marked).not_to_have_attribute("style", where)
 
 
@@ -199,7 +200,7 @@ class Profiles(BrowserCase):
         page.get_by_label("Propose by").select_option(label=label)
         expect(page.get_by_test_id("saved-curve")).to_be_visible()
         expect(page.get_by_test_id("fit")).to_contain_text("Does not fit: this shot has less noise")
-        page.get_by_role("button", name="Propose", exact=True).click()
+        self.propose()
         expect(page.locator('[data-step="spatial"]')).to_be_visible()
         page.goto(f"{self.live_server_url}/profiles")
         expect(page.get_by_label("Name of Quay cam 3200")).to_have_value("Quay cam 3200")

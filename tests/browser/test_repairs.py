@@ -17,17 +17,16 @@ class Repairs(BrowserCase):
     needs_worker = True
 
     def treated(self, shot: str, finding: str, kind: str) -> Locator:
-        """A shot measured, with the proposal that treats its finding, the step of that kind opened."""
+        """A shot measured, with the proposal that treats its finding; the settings of the step of that kind."""
         page = self.page
         self.open_shot(shot)
         self.measure()
         expect(page.locator(f'[data-finding="{finding}"]')).to_be_visible(timeout=PATIENCE)
-        page.get_by_role("button", name="Propose", exact=True).click()
+        self.propose()
         step = page.locator(f'[data-step="{kind}"]')
         expect(step).to_be_visible(timeout=PATIENCE)
-        step.get_by_role("button", name=re.compile(r"^\d\. ")).click()
         self.picture_settled("result")
-        return step
+        return self.settings_of(kind)
 
     def left_after(self, finding: str) -> float:
         """The figure that the result is measured to have."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from playwright.sync_api import expect
 
 from tests.browser.case import BrowserCase
@@ -12,7 +14,7 @@ class Traps(BrowserCase):
         page = self.page
         self.open_quay()
         self.measure()
-        page.get_by_role("button", name="Propose", exact=True).click()
+        self.propose()
         self.picture_settled("result")
         page.keyboard.press("t")
         self.picture_settled("source")
@@ -24,9 +26,9 @@ class Traps(BrowserCase):
         page = self.page
         self.open_quay()
         self.measure()
-        page.get_by_role("button", name="Propose", exact=True).click()
-        page.get_by_role("button", name="2. Spatial").click()
-        slider = page.get_by_role("slider", name="Luma slider").first
+        self.propose()
+        self.settings_of("spatial")
+        slider = page.get_by_role("slider", name="Luma slider", exact=True)
         box = slider.bounding_box()
         assert box is not None
         page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
@@ -42,6 +44,38 @@ class Traps(BrowserCase):
         self.assertNotEqual(slider.input_value(), dragged)
         expect(page.get_by_text("frame 1 ·")).to_be_visible()
 
+    def test_a_scope_stays_in_view_while_a_slider_is_dragged_and_the_picture_keeps_half_of_the_window(self) -> None:
+        page = self.page
+        self.open_quay()
+        self.measure()
+        self.propose()
+        page.get_by_role("tab", name="Scopes").click()
+        scope = page.get_by_test_id("scopes").locator("svg")
+        expect(scope).to_have_attribute("data-scope", re.compile("version_id="))
+        slider = self.settings_of("spatial").get_by_role("slider", name="Luma slider")
+        before, box = scope.get_attribute("data-scope"), slider.bounding_box()
+        assert before and box
+        page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+        page.mouse.down()
+        for share in (0.4, 0.3, 0.2):
+            page.mouse.move(box["x"] + box["width"] * share, box["y"] + box["height"] / 2)
+            seen = scope.evaluate(
+                "e => { const b = e.getBoundingClientRect();"
+                " const corners = [[b.left + 2, b.top + 2], [b.right - 2, b.bottom - 2]];"
+                " return corners.every(([x, y]) => e.contains(document.elementFromPoint(x, y))); }"
+            )
+            self.assertTrue(seen, "a corner of the scope is out of sight")
+        page.mouse.up()
+        expect(scope).not_to_have_attribute("data-scope", before)
+        canvas = page.locator("canvas").bounding_box()
+        assert canvas
+        self.assertGreaterEqual(canvas["width"], 640)
+        page.keyboard.press("e")
+        expect(scope).to_have_count(0)
+        page.reload()
+        self.picture_settled("")
+        expect(page.get_by_role("button", name="Evidence")).to_have_attribute("aria-expanded", "false")
+
     def test_lines_on_what_to_do_next_follow_the_work_and_stay_away_once_put_away(self) -> None:
         page = self.page
         line = page.get_by_test_id("next-step")
@@ -51,7 +85,7 @@ class Traps(BrowserCase):
         expect(line).to_contain_text("Measure the shot first")
         self.measure()
         expect(line).to_contain_text("Propose makes the least plan")
-        page.get_by_role("button", name="Propose", exact=True).click()
+        self.propose()
         expect(line).to_contain_text("judge overwork")
         page.get_by_role("button", name="Put these lines away").click()
         page.reload()

@@ -42,19 +42,25 @@ class Parameters(BaseModel):
         return value
 
 
-def amount(default: float, title: str, help_text: str, *, most: float = 200.0) -> Any:
+def amount(default: float, title: str, help_text: str, *, most: float = 200.0, curve: str = "") -> Any:
     """A parameter in percent of what was measured."""
-    return quantity(default, title, help_text, unit="%", least=0, most=most, step=5)
+    return quantity(default, title, help_text, unit="%", least=0, most=most, step=5, curve=curve)
 
 
 def quantity(
-    default: float, title: str, help_text: str, *, unit: str, least: float, most: float, step: float
+    default: float,
+    title: str,
+    help_text: str,
+    *,
+    unit: str,
+    least: float,
+    most: float,
+    step: float,
+    curve: str = "",
 ) -> Any:
-    """A parameter in a physical unit, with its limits."""
-    return Field(
-        default, ge=least, le=most, title=title, description=help_text,
-        json_schema_extra={"control": "number", "unit": unit, "step": step},
-    )  # fmt: skip
+    """A parameter in a physical unit, with its limits; those that name the same `curve` are points of one."""
+    told: dict[str, Any] = {"control": "number", "unit": unit, "step": step} | ({"curve": curve} if curve else {})
+    return Field(default, ge=least, le=most, title=title, description=help_text, json_schema_extra=told)
 
 
 def choice(

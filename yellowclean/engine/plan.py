@@ -117,6 +117,23 @@ class Plan(BaseModel):
         """The format that step number `step` is handed, acting or not."""
         return self.model_copy(update={"steps": self.steps[:step]}).formats(source)[-1]
 
+    def advice(self) -> list[str]:
+        """For each step, why it should stand later; empty for one that stands well. Steps that reshape may come in
+        any order among themselves."""
+        return [self._better_later(number) for number in range(len(self.steps))]
+
+    def _better_later(self, number: int) -> str:
+        step = self.steps[number]
+        first = [
+            later.treatment.title
+            for later in self.steps[number + 1 :]
+            if step.acts and later.acts and later.treatment.order < step.treatment.order
+            and not (step.treatment.reshapes and later.treatment.reshapes)
+        ]  # fmt: skip
+        if not first or not step.treatment.early:
+            return ""
+        return f"Better behind {' and '.join(dict.fromkeys(first))}: {step.treatment.early}."
+
     def only(self, wanted: Callable[[Treatment], bool]) -> Plan:
         """The acting steps of the wanted treatments, alone."""
         steps = [step for step in self.steps if step.acts and wanted(step.treatment)]

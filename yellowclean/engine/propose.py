@@ -7,14 +7,14 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 
 from .colour.opponent import chroma_sigma
 from .errors import BadPlan
 from .format import Format
 from .frames import CV_SCALE
 from .judge.ladder import Stop, suggested_stop
-from .measure.report import TOLERANCES, Rung, SurveyReport
+from .measure.report import TOLERANCES, Rung, SurveyReport, finding_kinds
 from .noise.profile import NoiseCurve, NoiseProfile, first_problem
 from .plan import Plan, Step
 from .reach.model import Reach, Tones
@@ -69,6 +69,42 @@ def propose(
         return Plan(profile=case.profile, steps=[s for t in TREATMENTS.values() if (s := _step(t, case))])
     except ValidationError as error:
         raise BadPlan(first_problem(error)) from error
+
+
+class Untreated(BaseModel):
+    """A finding outside its tolerance that no step of a plan treats, and what to do instead."""
+
+    kind: str
+    value: float
+    unit: str
+    tolerance: float
+    instead: str
+
+    @property
+    def told(self) -> str:
+        return (
+            f"Not treated: {self.kind} of {self.value:.4g} {self.unit} against a tolerance of {self.tolerance:g}."
+            f" {self.instead}"
+        )
+
+
+def untreated(report: SurveyReport, plan: Plan) -> list[Untreated]:
+    """What the plan leaves alone of the findings outside their tolerances, in their order."""
+    treated = {kind for step in plan.steps if step.acts for kind in step.treatment.treats}
+    instead = {kind.kind: kind.instead for kind in finding_kinds()}
+    return [
+        Untreated(
+            kind=f.kind, value=f.value, unit=f.unit, tolerance=f.tolerance,
+            instead=instead[f.kind] or _by_hand(f.kind),
+        )
+        for f in report.findings
+        if f.outside and f.kind not in treated
+    ]  # fmt: skip
+
+
+def _by_hand(kind: str) -> str:
+    able = " or ".join(t.title for t in TREATMENTS.values() if kind in t.treats)
+    return f"{able} found nothing here that is surely a fault; add the step to try it by hand."
 
 
 def _step(treatment: Treatment, case: Case) -> Step | None:

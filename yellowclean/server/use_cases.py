@@ -21,7 +21,7 @@ from ..engine.measure.report import SurveyReport, finding_kinds
 from ..engine.media import OUTPUT_FORMATS, SEQUENCE_ENDINGS, fingerprint, probe, sequence_files, stamp
 from ..engine.noise.profile import NoiseProfile
 from ..engine.plan import Plan, Step
-from ..engine.propose import propose
+from ..engine.propose import Untreated, propose, untreated
 from ..engine.render import frames_in
 from .models import Job, Lut, PlanVersion, Profile, Render, Shot, State, Survey, Work
 from .views import pipeline_for
@@ -94,12 +94,23 @@ def request_survey(shot: Shot, patches: Sequence[Patch] = ()) -> Survey:
     return run
 
 
-def propose_version(shot: Shot, profile: Profile | None = None) -> PlanVersion:
-    """Make the least treatment of a measured shot its next version."""
+def proposal_for(shot: Shot, profile: Profile | None = None) -> tuple[Plan, list[Untreated]]:
+    """The least treatment of a measured shot, and what it leaves alone."""
     report = shot.report
     if report is None:
         raise BadInput(f"{shot.name}: has not been measured; measure it first.")
-    return new_version(shot, propose(report, profile.profile if profile else None), "Proposed")
+    plan = propose(report, profile.profile if profile else None)
+    return plan, untreated(report, plan)
+
+
+def propose_version(shot: Shot, profile: Profile | None = None, steps: Sequence[int] | None = None) -> PlanVersion:
+    """Make the least treatment of a measured shot its next version, or those of its steps that `steps` numbers."""
+    plan = proposal_for(shot, profile)[0]
+    if steps is not None:
+        if not all(0 <= k < len(plan.steps) for k in steps):
+            raise BadInput(f"{shot.name}: the proposal has {len(plan.steps)} steps; look at it again.")
+        plan = plan.model_copy(update={"steps": [plan.steps[k] for k in sorted(set(steps))]})
+    return new_version(shot, plan, "Proposed")
 
 
 def propose_for(shots: Iterable[Shot], profile: Profile | None, *, matching: bool = False) -> list[PlanVersion]:

@@ -6,15 +6,16 @@
   import { follow } from "../lib/router.svelte";
   import { Bench } from "./bench.svelte";
   import Evidence from "./Evidence.svelte";
-  import FindingList from "./FindingList.svelte";
-  import { edit, HOLD, KEYS, letGo, press } from "./keys";
+  import { edit, HOLD, KEYS, letGo, nameOf, press, PURPOSES } from "./keys";
   import Picture from "./Picture.svelte";
   import RenderDialog from "./RenderDialog.svelte";
   import CompareControls from "./CompareControls.svelte";
   import CloserControls from "./CloserControls.svelte";
+  import ProposalDialog from "./ProposalDialog.svelte";
   import ScrubBar from "./ScrubBar.svelte";
-
+  import SettingsPanel from "./SettingsPanel.svelte";
   import TestStrip from "./TestStrip.svelte";
+  import TicketList from "./TicketList.svelte";
 
   const { shotId }: { shotId: number } = $props();
   // A change of shot makes a new page (see App), so the number is taken once.
@@ -22,7 +23,10 @@
   const bench = new Bench(shotId);
   void bench.open();
   let renderDialog = $state<RenderDialog>();
+  let proposalDialog = $state<ProposalDialog>();
   let help = $state<HTMLDialogElement>();
+  /** Whether the version's name and note are being worked on. */
+  let editing = $state(false);
   const jobId = $derived(bench.shot?.job_id);
   const VIEWS: { view: View; label: string }[] = [
     { view: "source", label: "Source" },
@@ -51,7 +55,7 @@
     const yellow = bench.standings.some((s) => s.outside);
     if (bench.version)
       return yellow
-        ? "What is still yellow this plan leaves as it is. Compare result and source, look at what was removed, and judge overwork before you render."
+        ? "What is still yellow this plan leaves as it is. Compare result and source, look at what was removed, judge overwork, then render."
         : "Compare result and source, look at what was removed (noise alone should be there), judge overwork, then render.";
     if (yellow)
       return "Yellow lies outside its tolerance. Propose makes the least plan that brings it inside.";
@@ -66,39 +70,51 @@
   onchange={edit}
   onpointerup={letGo}
   onkeydown={(event) => press(event, bench)}
-  onkeyup={(event) => event.key === HOLD.key && (bench.compare.holding = false)}
+  onkeyup={(event) => nameOf(event) === HOLD.key && (bench.compare.holding = false)}
   onblur={() => (bench.compare.holding = false)}
 />
 <svelte:head><title>{bench.shot?.name ?? "Bench"} · Yellow Clean</title></svelte:head>
 
 {#if bench.shot}
   {@const shot = bench.shot}
-  <div class="grid h-full grid-cols-[324px_1fr] grid-rows-[auto_1fr]">
-    <header class="col-span-2 flex items-center gap-3 px-3 py-1.5 perforated">
-      <a href={`/jobs/${shot.job_id}`} onclick={follow} class="btn btn-xs">All shots</a>
-      <h1 class="font-semibold">{shot.name}</h1>
-      <p class="grow truncate text-[13px] text-quiet" title={shot.media.notes?.join(" ")}>
-        {mediaLine(shot.media)}
-      </p>
-      <button class="btn btn-xs" onclick={() => bench.travel("undo")} disabled={!bench.history.canUndo}
-        >Undo</button
-      >
-      <button class="btn btn-xs" onclick={() => bench.travel("redo")} disabled={!bench.history.canRedo}
-        >Redo</button
-      >
-      <button class="btn btn-xs" onclick={() => help?.showModal()}>Keys</button>
-      <button class="btn btn-xs" onclick={() => bench.measure()} disabled={bench.measuring}>Measure</button>
-      <button class="btn btn-xs" onclick={() => bench.propose()} disabled={!shot.report || bench.measuring}
-        >Propose</button
-      >
-      <button class="btn btn-primary btn-xs" onclick={() => renderDialog?.show()} disabled={!bench.version}
-        >Render…</button
-      >
-    </header>
+  <div
+    class="bench grid h-full"
+    data-ticket={bench.layout.ticket}
+    data-settings-open={bench.layout.ticket && bench.layout.opened !== null}
+    data-evidence={bench.layout.evidence}
+  >
+    <div class="[grid-area:head]">
+      <header class="flex items-center gap-3 px-3 py-1.5 perforated">
+        <a href={`/jobs/${shot.job_id}`} onclick={follow} class="btn btn-xs">All shots</a>
+        <h1 class="font-semibold">{shot.name}</h1>
+        <p class="grow truncate text-[13px] text-quiet" title={shot.media.notes?.join(" ")}>
+          {mediaLine(shot.media)}
+        </p>
+        <button class="btn btn-xs" onclick={() => bench.travel("undo")} disabled={!bench.history.canUndo}
+          >Undo</button
+        >
+        <button class="btn btn-xs" onclick={() => bench.travel("redo")} disabled={!bench.history.canRedo}
+          >Redo</button
+        >
+        <button class="btn btn-xs" onclick={() => help?.showModal()}>Keys</button>
+        <button class="btn btn-xs" onclick={() => bench.measure()} disabled={bench.measuring}>Measure</button>
+        <button
+          class="btn btn-xs"
+          onclick={() => proposalDialog?.show()}
+          disabled={!shot.report || bench.measuring}>Propose</button
+        >
+        <button class="btn btn-primary btn-xs" onclick={() => renderDialog?.show()} disabled={!bench.version}
+          >Render…</button
+        >
+      </header>
+      {#if nextStep}
+        <div class="border-b border-rule px-3 py-0.5"><NextStep screen="bench" text={nextStep} /></div>
+      {/if}
+    </div>
 
     <aside
-      class="flex min-h-0 flex-col overflow-y-auto border-r border-rule px-3 pb-4"
-      aria-label="Findings and evidence"
+      class="ticket flex min-h-0 flex-col overflow-y-auto border-r border-rule px-3 pb-2 [grid-area:ticket]"
+      aria-label="Findings and steps"
     >
       <div class="flex items-center gap-2 py-1.5 perforated">
         <h2 class="grow font-semibold">Findings</h2>
@@ -116,9 +132,18 @@
               {/each}
             </select>
           </label>
+          <button
+            class={["btn btn-xs", editing && "btn-active"]}
+            aria-expanded={editing}
+            title="Name it, write a note on it, duplicate or delete it"
+            onclick={() => (editing = !editing)}>Edit</button
+          >
         {/if}
       </div>
-      {#if bench.version}
+      {#if bench.version?.note && !editing}
+        <p class="border-b border-rule py-0.5 text-[13px] text-quiet">{bench.version.note}</p>
+      {/if}
+      {#if bench.version && editing}
         <div class="flex items-center gap-1.5 border-b border-rule py-1.5">
           <input
             class="input w-14 input-xs"
@@ -138,15 +163,27 @@
           <button class="btn btn-xs" onclick={bench.versions.delete}>Delete</button>
         </div>
       {/if}
-      {#if nextStep}
-        <div class="border-b border-rule py-1.5"><NextStep screen="bench" text={nextStep} /></div>
-      {/if}
-      <FindingList {bench} />
+      <TicketList {bench} />
+    </aside>
+
+    {#if bench.layout.ticket && bench.layout.opened}
+      <aside
+        class="min-h-0 overflow-y-auto border-r border-rule px-3 pb-3 [grid-area:settings]"
+        aria-label="Settings"
+      >
+        <SettingsPanel {bench} />
+      </aside>
+    {/if}
+
+    <aside
+      class="evidence flex min-h-0 flex-col border-r border-rule [grid-area:evidence]"
+      aria-label="Evidence"
+    >
       <Evidence {bench} />
     </aside>
 
-    <main class="flex min-h-0 min-w-0 flex-col">
-      <div class="flex items-center gap-3 px-3 py-1" role="toolbar" aria-label="Views">
+    <main class="flex min-h-0 min-w-0 flex-col [grid-area:picture]">
+      <div class="flex flex-wrap items-center gap-x-3 gap-y-1 px-3 py-1" role="toolbar" aria-label="Views">
         <div class="join">
           {#each VIEWS as { view, label } (view)}
             <button
@@ -172,7 +209,11 @@
           </select>
         </label>
       </div>
-      <div class="flex items-center gap-3 px-3 pb-1" role="toolbar" aria-label="Looking closer">
+      <div
+        class="flex flex-wrap items-center gap-x-3 gap-y-1 px-3 pb-1"
+        role="toolbar"
+        aria-label="Looking closer"
+      >
         <CloserControls {bench} />
         <label class="flex items-center gap-1.5">
           <input type="checkbox" class="checkbox checkbox-xs" bind:checked={bench.looks.on} />
@@ -193,18 +234,31 @@
       <ScrubBar {bench} />
     </main>
   </div>
+  <ProposalDialog bind:this={proposalDialog} {bench} />
   <RenderDialog bind:this={renderDialog} {bench} />
   <dialog bind:this={help} class="modal" aria-labelledby="help-title">
     <div class="modal-box max-w-3xl">
       <h2 id="help-title" class="pb-2 text-base font-semibold perforated">Keys</h2>
-      <dl class="grid grid-cols-[5rem_1fr_5rem_1fr] items-center gap-y-1.5 py-3">
-        {#each [HOLD, ...KEYS] as key (key.key)}
-          <dt><kbd class="kbd kbd-sm">{key.shown}</kbd></dt>
-          <dd>{key.does}</dd>
+      <div class="columns-2 gap-8 py-3">
+        {#each PURPOSES as purpose (purpose)}
+          <section class="break-inside-avoid pb-3">
+            <h3 class="pb-1 font-semibold">{purpose}</h3>
+            <dl class="grid grid-cols-[4.5rem_1fr] items-center gap-y-1">
+              {#each [HOLD, ...KEYS].filter((key) => key.for === purpose) as key (key.key)}
+                <dt><kbd class="kbd kbd-sm">{key.shown}</kbd></dt>
+                <dd>{key.does}</dd>
+              {/each}
+            </dl>
+          </section>
         {/each}
-        <dt><kbd class="kbd kbd-sm">Ctrl Z</kbd></dt>
-        <dd>undo; with Shift redo</dd>
-      </dl>
+        <section class="break-inside-avoid">
+          <h3 class="pb-1 font-semibold">Taking back</h3>
+          <dl class="grid grid-cols-[4.5rem_1fr] items-center gap-y-1">
+            <dt><kbd class="kbd kbd-sm">Ctrl Z</kbd></dt>
+            <dd>undo; with Shift redo</dd>
+          </dl>
+        </section>
+      </div>
       <form method="dialog" class="text-right"><button class="btn btn-sm">Close</button></form>
     </div>
   </dialog>

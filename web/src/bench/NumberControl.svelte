@@ -1,19 +1,19 @@
 <script lang="ts">
   import { clamp } from "../lib/geometry";
-  import type { Control } from "./schema";
+  import { typedNumber, type Control } from "./schema";
 
   const { control, value, onchange }: { control: Control; value: number; onchange: (value: number) => void } =
     $props();
   const id = $props.id();
 
   function take(text: string) {
-    const typed = Number(text.replace(",", "."));
-    if (Number.isFinite(typed) && text.trim() !== "") onchange(clamp(typed, control.least, control.most));
+    const typed = typedNumber(text);
+    if (typed !== null) onchange(clamp(typed, control.least, control.most));
   }
 </script>
 
-<div class="grid grid-cols-[1fr_4.2rem_3.4rem_1.4rem] items-center gap-x-2 py-0.5" title={control.help}>
-  <label for={id} class="truncate">{control.title}</label>
+<div class="grid grid-cols-[1fr_3.6rem_3.2rem_1.2rem] items-center gap-x-2 py-0.5" title={control.help}>
+  <label for={id} class="leading-tight">{control.title}</label>
   <input
     {id}
     class="input w-full text-right figure input-xs"

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { Numbers } from "./schema";
+  import { typedNumber, type Numbers } from "./schema";
 
   interface Props {
     numbers: Numbers;
@@ -13,8 +13,8 @@
   const changed = $derived(value.some((v, k) => v !== numbers.standard[k]));
 
   function take(index: number, text: string) {
-    const typed = Number(text.replace(",", "."));
-    if (Number.isFinite(typed) && text.trim() !== "") onchange(value.with(index, typed));
+    const typed = typedNumber(text);
+    if (typed !== null) onchange(value.with(index, typed));
   }
 </script>
 

@@ -98,7 +98,7 @@
 <div class="pointer-events-none absolute inset-0 overflow-hidden">
   {#if marked}
     <div
-      class="absolute border-2 border-dotted border-white outline outline-1 outline-black"
+      class="absolute border-2 border-outside outline outline-1 outline-black"
       style={style(marked)}
       data-testid="marked"
     ></div>

@@ -168,7 +168,7 @@
     >
       <option value="">edges and flats</option>
       <option value="edges">edges only</option>
-      <option value="flats">flat areas only</option>
+      <option value="flats">flats only</option>
     </select>
   </label>
   {#if reach.detail}

@@ -3,7 +3,7 @@
   const SIDE = 8;
   const CELL = 10;
   const AXES = ["luma", "colour R–B", "colour G"];
-  const OCTAVES = ["fine", "medium", "coarse"];
+  const OCTAVES = ["1-2 px", "2-4 px", "from 4 px"];
   const GAP = 14;
   const LEFT = 62;
   const TOP = 16;

@@ -4,6 +4,7 @@ import {
   listen,
   PLAIN,
   type Closer,
+  type FindingKind,
   type NoiseCurve,
   type OutputFormat,
   type Patch,
@@ -27,6 +28,7 @@ import { CompareDesk } from "./compare.svelte";
 import { CourseDesk } from "./course.svelte";
 import { HandoverDesk } from "./handover.svelte";
 import { History, type Direction } from "./history.svelte";
+import { LayoutDesk } from "./layout.svelte";
 import { LookDesk } from "./look.svelte";
 import { OverworkDesk } from "./overwork.svelte";
 import { MarkDesk } from "./marks.svelte";
@@ -49,6 +51,7 @@ export class Bench {
   shot = $state<ShotDetail>();
   treatments = $state<Treatment[]>([]);
   formats = $state<OutputFormat[]>([]);
+  private kinds = $state<FindingKind[]>([]);
   renders = $state<Render[]>([]);
   /** What the version on the screen leaves; null while that is being measured. */
   left = $state<Left | null>(null);
@@ -91,6 +94,7 @@ export class Bench {
   readonly courses: CourseDesk = new CourseDesk(this);
   readonly marks: MarkDesk = new MarkDesk(this);
   readonly player: Player = new Player(this);
+  readonly layout: LayoutDesk = new LayoutDesk();
 
   readonly version = $derived<Version | null>(this.shot?.plans.find((v) => v.id === this.versionId) ?? null);
   /** The curve of the saved profile that is chosen. */
@@ -126,11 +130,12 @@ export class Bench {
   open = () =>
     notices.watch(async () => {
       await this.load();
-      [this.reach.parts, this.treatments, this.formats, this.profiles] = await Promise.all([
+      [this.reach.parts, this.treatments, this.formats, this.profiles, this.kinds] = await Promise.all([
         asked(api.GET("/api/reach")).then((answer) => answer.parts),
         asked(api.GET("/api/treatments")),
         asked(api.GET("/api/formats")),
         asked(api.GET("/api/profiles")),
+        asked(api.GET("/api/findings")),
       ]);
       const match = this.shot?.matching_profile;
       if (match != null && this.shot?.report) void this.useProfile(match);
@@ -186,6 +191,11 @@ export class Bench {
     this.go(n);
     this.marked = place ? { ...place, frame: n } : null;
     if (place) this.centre = { x: place.x + place.width / 2, y: place.y + place.height / 2 };
+  }
+
+  /** What to do about a finding that nothing treats. */
+  insteadOf(kind: string): string {
+    return this.kinds.find((k) => k.kind === kind)?.instead ?? "";
   }
 
   /** What the own view on the screen is called. */
@@ -289,17 +299,29 @@ export class Bench {
       this.fit = await asked(api.GET("/api/shots/{shot_id}/profiles/{profile_id}/fit", { params }));
     });
 
-  propose = () =>
+  /** Make what is proposed a version, or those of its steps that are named by number. */
+  propose = (steps: number[]) =>
     notices.watch(async () => {
       const params = { path: { shot_id: this.id } };
-      const version = await asked(
-        api.POST("/api/shots/{shot_id}/propose", { params, body: { profile_id: this.profileId } }),
-      );
+      const body = { profile_id: this.profileId, steps };
+      const version = await asked(api.POST("/api/shots/{shot_id}/propose", { params, body }));
       await this.load();
       this.versionId = version.id;
       if (version.plan.steps?.length) this.show("result");
       await this.measureRemaining();
     });
+
+  /** Add a step with its defaults, and open its settings. */
+  addStep = async (kind: string): Promise<void> => {
+    await this.versions.addStep(kind);
+    this.layout.opened = { step: (this.version?.plan.steps?.length ?? 0) - 1 };
+  };
+
+  /** Move a step to another place of the order; its settings stay open. */
+  moveStep(index: number, to: number): void {
+    this.versions.moveStep(index, to);
+    this.layout.opened = { step: to };
+  }
 
   async choose(id: number): Promise<void> {
     this.versionId = id;

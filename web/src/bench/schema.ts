@@ -8,6 +8,14 @@ export interface Control {
   most: number;
   step: number;
   standard: number;
+  /** The curve that it is a point of; empty for one that stands alone. */
+  curve: string;
+}
+
+/** Controls that are points of one curve. */
+export interface Curve {
+  title: string;
+  points: Control[];
 }
 
 /** One of several options, or something that is on or off. */
@@ -40,6 +48,7 @@ interface Property {
   title?: string;
   description?: string;
   unit?: string;
+  curve?: string;
   minimum?: number;
   maximum?: number;
   step?: number;
@@ -59,7 +68,17 @@ export function controlsOf(parameters: Record<string, unknown>): Control[] {
     most: p.maximum ?? 100,
     step: p.step ?? 1,
     standard: Number(p.default ?? 0),
+    curve: p.curve ?? "",
   }));
+}
+
+/** Controls that stand alone, and the curves that the others are points of. */
+export function apart(controls: Control[]): { alone: Control[]; curves: Curve[] } {
+  const titles = [...new Set(controls.map((control) => control.curve).filter(Boolean))];
+  return {
+    alone: controls.filter((control) => !control.curve),
+    curves: titles.map((title) => ({ title, points: controls.filter((c) => c.curve === title) })),
+  };
 }
 
 /** The choices and switches of a parameter model, in its order. */
@@ -88,6 +107,12 @@ export function numbersOf(parameters: Record<string, unknown>): Numbers[] {
   });
 }
 
+/** A number as people type it; null for what is none. */
+export function typedNumber(text: string): number | null {
+  const typed = Number(text.replace(",", "."));
+  return Number.isFinite(typed) && text.trim() !== "" ? typed : null;
+}
+
 export const MIX: Control = {
   name: "mix",
   title: "Mix",
@@ -97,6 +122,7 @@ export const MIX: Control = {
   most: 100,
   step: 5,
   standard: 100,
+  curve: "",
 };
 
 /** How much of a step is used in each colour channel. */

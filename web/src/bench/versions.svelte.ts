@@ -190,6 +190,7 @@ export class VersionDesk {
       version.matte_keys = saved.matte_keys;
       version.view_keys = saved.view_keys;
       version.format = saved.format;
+      version.advice = saved.advice;
       this.sent = sending;
     } finally {
       this.sending = false;

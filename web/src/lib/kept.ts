@@ -1,15 +1,16 @@
-/** What a browser tab remembers under a name; a full or missing store remembers nothing. */
-export function keep(name: string, value: unknown): void {
+/** What a browser tab remembers under a name, or the browser in its `localStorage`; a full or missing store remembers
+ * nothing. */
+export function keep(name: string, value: unknown, store: Storage = sessionStorage): void {
   try {
-    sessionStorage.setItem(name, JSON.stringify(value));
+    store.setItem(name, JSON.stringify(value));
   } catch {
-    sessionStorage.removeItem(name);
+    store.removeItem(name);
   }
 }
 
-export function kept<T>(name: string, otherwise: T): T {
+export function kept<T>(name: string, otherwise: T, store: Storage = sessionStorage): T {
   try {
-    const text = sessionStorage.getItem(name);
+    const text = store.getItem(name);
     return text === null ? otherwise : (JSON.parse(text) as T);
   } catch {
     return otherwise;

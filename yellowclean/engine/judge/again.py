@@ -36,21 +36,31 @@ class Treated(Source):
 
 
 def measured_again(pipeline: Pipeline, report: SurveyReport) -> list[Finding]:
-    """What the detectors say of the result, of the faults that its steps treat; noise is not among them.
+    """What the detectors say of the result: of the faults that its steps treat, and of those that lie outside and
+    that a frame alone shows, since other steps change them too; noise is not among them. In the source's format:
+    what a step changes of size or colour is no part of it.
 
     A fault of single frames is looked for in its worst frame, one over time in the frames around it, there behind
     the steps that treat it alone: no other changes it, and none need run on every frame."""
-    detectors = {detector.kind: detector for detector in DETECTORS}
-    treated = {kind for step in pipeline.plan.steps if step.acts for kind in step.treatment.treats}
+    detectors = {detector.kind: detector for detector in DETECTORS if not detector.about_source}
+    plan = pipeline.plan.only(lambda treatment: not treatment.reshapes)
+    treated = {kind for step in plan.steps for kind in step.treatment.treats}
+    result = Pipeline(pipeline.footage, plan)
     return [
-        _again(pipeline, detectors[finding.kind], finding, report)
+        _again(result, detector, finding, report)
         for finding in report.findings
-        if finding.kind in treated and finding.kind in detectors
+        if (detector := detectors.get(finding.kind))
+        and (finding.kind in treated or (finding.outside and not _over_time(detector)))
     ]
 
 
+def _over_time(detector: Detector) -> int:
+    """Frames to each side of the worst one that the detector needs."""
+    return LONGEST // 2 if detector.every_frame else detector.beside
+
+
 def _again(pipeline: Pipeline, detector: Detector, was: Finding, report: SurveyReport) -> Finding:
-    side = LONGEST // 2 if detector.every_frame else detector.beside
+    side = _over_time(detector)
     if side:
         pipeline = Pipeline(pipeline.footage, pipeline.plan.treating(detector.kind))
     return read_by(detector, Treated(pipeline), was.frame, side, report.profile.curve)

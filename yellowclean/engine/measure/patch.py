@@ -40,7 +40,7 @@ Reason = Literal["flat", "texture", "gradient", "clipped", "too dark", "too smal
 
 _ADVICE = {
     "flat": "Flat: the reading is noise.",
-    "texture": "Texture or an edge: the reading would count detail as noise. Move it to a plain area.",
+    "texture": "Texture or an edge: the reading would count detail as noise. Move it to a flat.",
     "gradient": "The light changes too much across it: make it smaller or move it.",
     "clipped": "Clipped: the noise is cut off at black or white. Choose a level in between.",
     "too dark": "Too dark to hold noise: choose a lighter area.",

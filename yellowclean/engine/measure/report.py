@@ -17,6 +17,8 @@ TOLERANCES = {"noise": 4.0, "colour noise": 3.0, "grain": 2.5}
 """Default tolerances: noise below so many CV is seldom noticed at 100 %, grain above so many pixels is
 seen as blotches (common practice, no source)."""
 
+INSTEAD = {"grain": "Coarse grain goes with the noise: spatial noise reduction has amounts for each size of it."}
+
 T = TypeVar("T")
 
 NOISE_ORDER = 47
@@ -103,16 +105,21 @@ class FindingKind(BaseModel):
     unit: str
     tolerance: float
     about_source: bool
+    instead: str = Field("", description="What to do about it where no treatment takes it.")
 
 
 def finding_kinds() -> list[FindingKind]:
     """All kinds of findings in working order, with their default tolerances."""
     noise = [
-        FindingKind(kind=kind, unit="px" if kind == "grain" else "CV", tolerance=value, about_source=False)
+        FindingKind(
+            kind=kind, unit="px" if kind == "grain" else "CV", tolerance=value, about_source=False,
+            instead=INSTEAD.get(kind, ""),
+        )
         for kind, value in TOLERANCES.items()
-    ]
+    ]  # fmt: skip
     others = [
-        FindingKind(kind=d.kind, unit=d.unit, tolerance=d.tolerance, about_source=d.about_source) for d in DETECTORS
+        FindingKind(kind=d.kind, unit=d.unit, tolerance=d.tolerance, about_source=d.about_source, instead=d.instead)
+        for d in DETECTORS
     ]
     return in_order(noise, others)
 

@@ -188,4 +188,5 @@ TREATMENT = Treatment(
             contours_shown,
         ),
     ),
+    early="noise fills the steps, so that it finds none",
 )  # fmt: skip

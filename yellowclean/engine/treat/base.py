@@ -178,6 +178,8 @@ class Treatment:
     mends: bool = False
     """Whether it takes away what no scene shows, frame by frame: other work is judged by what it leaves, and it by
     measures of its own."""
+    early: str = ""
+    """What goes wrong where it stands before steps that should come first."""
     finer_than_codes: bool = False
     """Whether its result lies between the codes of a file, and steps again where it is rounded without dither."""
 

@@ -303,4 +303,5 @@ TREATMENT = Treatment(
             f"The error that each block's quantiser let the codec make: white is {SHOWN_CV:.0f} CV.", error_shown,
         ),
     ),
+    early="noise is then taken for coding error",
 )  # fmt: skip

@@ -50,4 +50,5 @@ def propose(case: Case) -> Proposal | None:
 TREATMENT = Treatment(
     kind="convert", title="Convert colour", treats=(), order=85, parameters=Convert, need=need, apply=apply,
     hands_on=hands_on, propose=propose,
+    early="noise and faults were measured in the colour encoding of the source",
 )  # fmt: skip

@@ -134,4 +134,5 @@ def propose(case: Case) -> Proposal | None:
 TREATMENT = Treatment(
     kind="flicker", title="Flicker", treats=("flicker",), order=4, parameters=Flicker, need=need, apply=apply,
     propose=propose, course=course, mends=True,
+    early="a frame that repeats another, or holds two fields, has no level of its own",
 )  # fmt: skip

@@ -13,6 +13,8 @@ from ..noise.field import field, gaussian_filter, grain_field
 from ..parameters import Parameters, amount, quantity
 from .base import Around, Need, Picture, Treatment, Window
 
+BY_TONE = "Grain by tone"
+
 
 class Grain(Parameters):
     """Grain laid over the picture."""
@@ -28,9 +30,9 @@ class Grain(Parameters):
         1.5, "Size of own grain", "1 is finest: every pixel by itself.", unit="px", least=1, most=12, step=0.25
     )  # fmt: skip
     colour: float = amount(0, "Colour of own grain", "0 % is monochrome, 100 % differs in every channel.", most=100)
-    shadows: float = amount(100, "In shadows", "Share of the grain at black.")
-    middle: float = amount(100, "In middle tones", "Share of the grain half way up.")
-    highlights: float = amount(100, "In highlights", "Share of the grain at white.")
+    shadows: float = amount(100, "shadows", "Share of the grain at black.", curve=BY_TONE)
+    middle: float = amount(100, "middle tones", "Share of the grain half way up.", curve=BY_TONE)
+    highlights: float = amount(100, "highlights", "Share of the grain at white.", curve=BY_TONE)
     seed: int = quantity(
         1, "Seed", "Another number lays other grain of the same kind.", unit="no.", least=0, most=9999, step=1
     )  # fmt: skip
@@ -75,4 +77,5 @@ def _own(p: Grain, n: int, place: Region) -> Frame:
 
 TREATMENT = Treatment(
     kind="grain", title="Grain", treats=(), order=90, parameters=Grain, need=need, apply=apply,
+    early="what comes behind takes it out again, or changes its size",
 )  # fmt: skip

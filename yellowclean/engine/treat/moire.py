@@ -270,4 +270,5 @@ TREATMENT = Treatment(
             waves_shown,
         ),
     ),
+    early="noise hides the waves that it looks for",
 )  # fmt: skip

@@ -108,4 +108,5 @@ def propose(case: Case) -> Proposal | None:
 TREATMENT = Treatment(
     kind="resize", title="Resize", treats=(), order=80, parameters=Resize, need=need, apply=apply,
     hands_on=hands_on, propose=propose,
+    early="resized noise and faults no longer have the size that was measured",
 )  # fmt: skip

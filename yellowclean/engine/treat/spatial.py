@@ -29,6 +29,8 @@ MARGINS = (16, 40, 80)
 
 GRID = 2 << (OCTAVES - 1)
 
+BY_SIZE = "Strength by size of noise"
+
 SOLID_BELOW, TEXTURE_FROM = 0.5, 4.0
 """Coefficients besides the mean that a block keeps in the first pass: up to the first a place is solid
 (noise alone keeps a tenth of one), from the second on it is full texture."""
@@ -39,11 +41,11 @@ class Spatial(Parameters):
 
     luma: float = amount(100, "Luma", "Noise taken from luma, as a share of the measured sigma.")
     chroma: float = amount(100, "Chroma", "Colour noise taken, as a share of the measured sigma.")
-    fine: float = amount(100, "Fine", "How hard to work on noise the size of a pixel or two.")
-    medium: float = amount(100, "Medium", "How hard to work on noise of about 4 to 8 pixels.")
-    coarse: float = amount(100, "Coarse", "How hard to work on blotches of up to about 30 pixels.")
+    fine: float = amount(100, "1-2 px", "How hard to work on noise the size of a pixel or two.", curve=BY_SIZE)
+    medium: float = amount(100, "2-4 px", "How hard to work on noise of two to four pixels.", curve=BY_SIZE)
+    coarse: float = amount(100, "from 4 px", "How hard to work on blotches from four pixels on.", curve=BY_SIZE)
     octaves: int = quantity(
-        3, "Sizes", "1 treats fine noise only, 2 also medium, 3 also coarse.",
+        3, "Sizes", "1 treats noise of up to 2 px only, 2 of up to 4 px, 3 all of it.",
         unit="octaves", least=1, most=OCTAVES, step=1,
     )  # fmt: skip
     solid: float = amount(
@@ -146,4 +148,5 @@ def propose(case: Case) -> Proposal | None:
 TREATMENT = Treatment(
     kind="spatial", title="Spatial noise reduction", treats=("noise", "colour noise"), order=30,
     parameters=Spatial, need=need, apply=apply, propose=propose,
+    early="the merge over time then meets smoothed frames, in which it finds less to take",
 )  # fmt: skip

@@ -266,4 +266,5 @@ TREATMENT = Treatment(
             "marks", "Marks", "What is taken for a speck here, outlined over the dimmed picture.", marks_shown
         ),
     ),
+    early="frames that jump in level or hold two fields do not match, and what differs is taken for specks",
 )  # fmt: skip

@@ -308,4 +308,5 @@ TREATMENT = Treatment(
             "How much noise the merge takes at each place: dark where no neighbour could be trusted.", merged_share,
         ),
     ),
+    early="frames that jump in level or carry specks do not match, and are not merged",
 )  # fmt: skip

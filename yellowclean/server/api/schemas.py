@@ -16,6 +16,7 @@ from ...engine.measure.report import SourceCheck, SurveyReport
 from ...engine.media import MediaInfo
 from ...engine.noise.profile import NoiseCurve
 from ...engine.plan import Plan
+from ...engine.propose import Untreated
 from ...engine.render import DeliveryReport
 
 
@@ -100,8 +101,17 @@ class VersionOut(Schema):
     matte_keys: list[str]
     view_keys: list[str]
     """Names what the own views of each step show."""
+    advice: list[str]
+    """For each step, why it should stand later; empty for one that stands well."""
     format: FormatOfResult | None = None
     problem: str = ""
+
+
+class ProposalOut(Schema):
+    """The plan that is proposed, each step with its reason, and the findings outside that it leaves alone."""
+
+    plan: Plan
+    untreated: list[Untreated]
 
 
 class VersionIn(Schema):

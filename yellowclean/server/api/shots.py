@@ -22,6 +22,7 @@ from ..use_cases import (
     matching_profile,
     measure_remaining,
     new_version,
+    proposal_for,
     propose_version,
     rename,
     request_survey,
@@ -34,6 +35,7 @@ from .schemas import (
     LeftOut,
     OwnViewOut,
     PatchVerdict,
+    ProposalOut,
     ShotDetail,
     SurveyIn,
     TreatmentOut,
@@ -46,9 +48,10 @@ router = Router(tags=["shots"])
 
 
 class ProposeIn(Schema):
-    """A saved profile to use, or none for the shot's own."""
+    """A saved profile to use, or none for the shot's own; numbers of the steps to take, or none for all."""
 
     profile_id: int | None = None
+    steps: list[int] | None = None
 
 
 def told_version(version: PlanVersion) -> VersionOut:
@@ -64,6 +67,7 @@ def told_version(version: PlanVersion) -> VersionOut:
             key="",
             matte_keys=[],
             view_keys=[],
+            advice=[],
             problem=told,
         )
     return VersionOut(
@@ -74,6 +78,7 @@ def told_version(version: PlanVersion) -> VersionOut:
         key=plan.digest(),
         matte_keys=[plan.matte_digest(k) for k in range(len(plan.steps))],
         view_keys=[plan.view_digest(k) for k in range(len(plan.steps))],
+        advice=plan.advice(),
         format=FormatOfResult.of(version.shot.info, plan),
     )
 
@@ -131,10 +136,18 @@ def read_patch(request: HttpRequest, shot_id: int, payload: Patch, version_id: i
     return PatchVerdict(reading=reading, better=better, result=result)
 
 
+@router.get("/shots/{shot_id}/proposal", response=ProposalOut, by_alias=True)
+def get_proposal(request: HttpRequest, shot_id: int, profile_id: int | None = None) -> ProposalOut:
+    """What would be proposed, before anything is made of it."""
+    profile = Profile.objects.get(pk=profile_id) if profile_id else None
+    plan, left = proposal_for(Shot.objects.select_related("job").get(pk=shot_id), profile)
+    return ProposalOut(plan=plan, untreated=left)
+
+
 @router.post("/shots/{shot_id}/propose", response=VersionOut, by_alias=True)
 def propose_plan(request: HttpRequest, shot_id: int, payload: ProposeIn) -> VersionOut:
     profile = Profile.objects.get(pk=payload.profile_id) if payload.profile_id else None
-    return told_version(propose_version(Shot.objects.get(pk=shot_id), profile))
+    return told_version(propose_version(Shot.objects.get(pk=shot_id), profile, payload.steps))
 
 
 @router.post("/shots/{shot_id}/versions", response=VersionOut, by_alias=True)

@@ -127,6 +127,8 @@ class Detector:
     """Frames to each side of one that have to be looked at too before anything can be told of it."""
     about_source: bool = False
     """Whether it speaks of where the file comes from rather than of the picture."""
+    instead: str = ""
+    """What to do about it where no treatment takes it."""
 
     def finding(
         self, value: float, frame: int, *, confidence: float = 1.0, region: Place | None = None, detail: str = "",

@@ -23,5 +23,8 @@ def conclude(seen: Sequence[tuple[int, CutOff]], info: MediaInfo) -> Finding:
     return worst_cut_off(DETECTOR, seen, "white")
 
 
-DETECTOR = Detector("clipping", "% of pixels", 1.0, 90, observe, conclude)
+DETECTOR = Detector(
+    "clipping", "% of pixels", 1.0, 90, observe, conclude,
+    instead="What is clipped holds no detail: ask for a recording that kept it, or let the grade roll it off.",
+)  # fmt: skip
 """Tolerance: common practice, no source; lamps and reflections in shot clip about that much."""

@@ -22,5 +22,8 @@ def conclude(seen: Sequence[tuple[int, Histogram]], info: MediaInfo) -> Finding:
     return DETECTOR.finding(share, seen[0][0], detail=detail)
 
 
-DETECTOR = Detector("combed histogram", "% of codes", 3.0, 2, observe, conclude, about_source=True)
+DETECTOR = Detector(
+    "combed histogram", "% of codes", 3.0, 2, observe, conclude, about_source=True,
+    instead="Ask for the recording from before its levels were stretched: the codes in between were never there.",
+)  # fmt: skip
 """Tolerance: common practice, no source."""

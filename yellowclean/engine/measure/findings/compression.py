@@ -27,6 +27,9 @@ def conclude(seen: Sequence[tuple[int, None]], info: MediaInfo) -> Finding:
     return DETECTOR.finding(ratio, seen[0][0], detail=detail)
 
 
-DETECTOR = Detector("compression", "times", 80.0, 4, observe, conclude, about_source=True)
+DETECTOR = Detector(
+    "compression", "times", 80.0, 4, observe, conclude, about_source=True,
+    instead="Ask for a less compressed copy: what was thrown away does not come back.",
+)  # fmt: skip
 """Value: raw size over file size, as H.264 would need it. Tolerance: 0.15 bits a pixel for 8-bit 4:2:0
 (common practice, no source)."""

@@ -18,4 +18,7 @@ def conclude(seen: Sequence[tuple[int, CutOff]], info: MediaInfo) -> Finding:
     return worst_cut_off(DETECTOR, seen, "black")
 
 
-DETECTOR = Detector("crush", "% of pixels", 2.0, 91, observe, conclude)
+DETECTOR = Detector(
+    "crush", "% of pixels", 2.0, 91, observe, conclude,
+    instead="What is crushed holds no detail: ask for a recording that kept it, and leave it black in the grade.",
+)  # fmt: skip

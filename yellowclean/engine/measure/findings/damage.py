@@ -34,4 +34,7 @@ def conclude(seen: Sequence[tuple[int, Array]], info: MediaInfo) -> Finding:
     return DETECTOR.finding(float(len(damaged)), damaged[0][0], region=whole, detail=detail, spots=spots)
 
 
-DETECTOR = Detector("damaged frames", "frames", 0.0, 0, observe, conclude, every_frame=True, about_source=True)
+DETECTOR = Detector(
+    "damaged frames", "frames", 0.0, 0, observe, conclude, every_frame=True, about_source=True,
+    instead="Ask for the file again: what these frames lost cannot be decoded.",
+)  # fmt: skip

@@ -61,4 +61,7 @@ def _is_double(moves: Array, k: int) -> bool:
     return TWICE[0] <= along <= TWICE[1] and aside < STEADY * length
 
 
-DETECTOR = Detector("dropped frames", "frames", 0.0, 96, observe, conclude, every_frame=True)
+DETECTOR = Detector(
+    "dropped frames", "frames", 0.0, 96, observe, conclude, every_frame=True,
+    instead="No frame holds what is missing: ask for the recording, and look for the loss on the way to here.",
+)  # fmt: skip

@@ -47,5 +47,8 @@ def conclude(seen: Sequence[tuple[int, Ghost]], info: MediaInfo) -> Finding:
     return DETECTOR.finding(strength * CV_SCALE, worst, confidence=min(ghost.certain / 20, 1.0), detail=detail)
 
 
-DETECTOR = Detector("earlier compression", "CV", 0.8, 5, observe, conclude, about_source=True)
+DETECTOR = Detector(
+    "earlier compression", "CV", 0.8, 5, observe, conclude, about_source=True,
+    instead="Ask for the first generation: an earlier codec's error is now part of the picture.",
+)  # fmt: skip
 """Value: mean extra jump at the grid. Tolerance: as for blocking (common practice, no source)."""

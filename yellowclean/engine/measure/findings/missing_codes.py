@@ -28,4 +28,7 @@ def conclude(seen: Sequence[tuple[int, Histogram]], info: MediaInfo) -> Finding:
     return DETECTOR.finding(missing, seen[0][0], detail=detail if missing > DETECTOR.tolerance else "")
 
 
-DETECTOR = Detector("missing codes", "bits", 0.5, 1, observe, conclude, about_source=True)
+DETECTOR = Detector(
+    "missing codes", "bits", 0.5, 1, observe, conclude, about_source=True,
+    instead="Ask for the recording from before it was turned into fewer bits: what the missing codes held is gone.",
+)  # fmt: skip

@@ -30,5 +30,8 @@ def conclude(seen: Sequence[tuple[int, None]], info: MediaInfo) -> Finding:
     return DETECTOR.finding(float(len(signs)), seen[0][0], confidence=0.8, detail=detail)
 
 
-DETECTOR = Detector("proxy signs", "signs", 1.0, 6, observe, conclude, about_source=True)
+DETECTOR = Detector(
+    "proxy signs", "signs", 1.0, 6, observe, conclude, about_source=True,
+    instead="Ask for the full recording before anything is treated.",
+)  # fmt: skip
 """Value: a telling name counts two, a small picture one, since small originals exist."""

@@ -39,6 +39,9 @@ def conclude(seen: Sequence[tuple[int, list[Edge]]], info: MediaInfo) -> Finding
     )  # fmt: skip
 
 
-DETECTOR = Detector("softness", "px", 3.0, 80, observe, conclude)
+DETECTOR = Detector(
+    "softness", "px", 3.0, 80, observe, conclude,
+    instead="No step brings focus back: ask for another take, and keep what takes detail low.",
+)  # fmt: skip
 """Value: 10-90 % width of the sharpest edges. Tolerance: an edge of 3 px reads soft at 100 % (common
 practice, no source)."""

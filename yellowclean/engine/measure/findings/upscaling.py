@@ -106,5 +106,8 @@ def _factor(periods: Array, cliff: float) -> float:
     return float(min(allowed, key=lambda factor: abs(np.log(factor / likely))))
 
 
-DETECTOR = Detector("upscaling", "times", 1.15, 3, observe, conclude, about_source=True)
+DETECTOR = Detector(
+    "upscaling", "times", 1.15, 3, observe, conclude, about_source=True,
+    instead="Ask for the original size: enlarging made no detail, and no step here makes it either.",
+)  # fmt: skip
 """Tolerance: a smaller step than any in use between delivery sizes (common practice, no source)."""

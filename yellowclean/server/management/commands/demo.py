@@ -53,12 +53,13 @@ class Command(BaseCommand):
         # Started anew, not forked: a forked child waits for ever for threads that only its parent has.
         anew = multiprocessing.get_context("spawn")
         with ProcessPoolExecutor(settings.YELLOW_CLEAN.workers, anew, initializer=django.setup) as pool:
-            shooting = {pool.submit(_shot, recipe, folder / recipe.name): recipe for recipe in recipes}
+            missing = [recipe for recipe in recipes if _footage(recipe, folder) is None]
+            shooting = {pool.submit(shoot, recipe, folder / recipe.name): recipe for recipe in missing}
             for done in as_completed(shooting):
                 done.result()
                 self.stdout.write(f"  {shooting[done].name}")
             job = Job.objects.create(name=JOB_NAME)
-            shots = [add_shot(job, _shot(recipe, folder / recipe.name), recipe.name) for recipe in recipes]
+            shots = [add_shot(job, path, path.parent.name) for r in recipes if (path := _footage(r, folder))]
             if settings.YELLOW_CLEAN.measure_added:
                 self._prepare(shots, pool)
 
@@ -81,11 +82,12 @@ def _measured(path: Path) -> SurveyReport:
         return survey(source)
 
 
-def _shot(recipe: ShotRecipe, folder: Path) -> Path:
-    """The footage of a recipe, shot only when it is not there yet."""
+def _footage(recipe: ShotRecipe, reel: Path) -> Path | None:
+    """What was shot by this very recipe; None, and nothing left of another, where that has not been done."""
+    folder = reel / recipe.name
     done = folder / "parameters.json"
     if not done.exists() or done.read_text().strip() != recipe.model_dump_json(indent=2):
         shutil.rmtree(folder, ignore_errors=True)
-        return shoot(recipe, folder)
+        return None
     found = next(p for p in folder.iterdir() if p.name.startswith(recipe.name))
     return folder / f"{recipe.name}_####.tif" if found.suffix == ".tif" else found
