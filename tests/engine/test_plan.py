@@ -20,11 +20,12 @@ from yellowclean.engine.frames import Frame, Region, luma
 from yellowclean.engine.judge.metrics import compare, ssim
 from yellowclean.engine.judge.patches import comparable, remaining
 from yellowclean.engine.measure.patch import Patch, measure_pixels
+from yellowclean.engine.measure.report import finding_kinds
 from yellowclean.engine.media import OUTPUT_FORMATS, Destination, destination, open_source
 from yellowclean.engine.noise.profile import NoiseCurve, white_profile
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step, plan_from_json, plan_schema
-from yellowclean.engine.propose import propose
+from yellowclean.engine.propose import propose, untreated
 from yellowclean.engine.reach import Tones
 from yellowclean.engine.render import assemble, delivery_report, render, render_segment, segment_done, segments
 from yellowclean.engine.survey import survey
@@ -63,6 +64,18 @@ class PlanDocuments(TestCase):
                     if control["control"] == "choice":
                         self.assertIn(control["default"], control["enum"])
                     self.assertLessEqual(told, set(control))
+
+    def test_an_unwise_order_is_advised_against_with_the_reason(self) -> None:
+        def advice(*kinds: str, off: str = "") -> list[str]:
+            return Plan(profile=white_profile(5), steps=[Step(kind=k, enabled=k != off) for k in kinds]).advice()
+
+        self.assertEqual(advice("temporal", "spatial", "bands", "resize", "grain"), [""] * 5)
+        self.assertEqual(advice("convert", "resize", "spatial", "spatial")[2:], ["", ""])
+        told = advice("grain", "temporal", "spatial")
+        self.assertRegex(told[0], "^Better behind Temporal noise reduction and Spatial noise reduction: .*again")
+        self.assertEqual(told[1:], ["", ""])
+        self.assertEqual(advice("grain", "temporal", off="temporal"), ["", ""])
+        self.assertEqual(advice("convert", "resize"), ["", ""])
 
     def test_the_digest_follows_what_matters(self) -> None:
         plan = Plan(profile=white_profile(5), steps=[Step(kind="spatial")])
@@ -195,6 +208,18 @@ class Proposals(TestCase):
         self.assertIn("left alone", plan.steps[-1].reason)
         self.assertIn("frames each side", plan.steps[0].reason)
 
+    def test_what_is_left_alone_says_what_to_do_instead(self) -> None:
+        treated = {kind for t in TREATMENTS.values() for kind in t.treats}
+        for kind in finding_kinds():
+            self.assertTrue(kind.instead or kind.kind in treated, kind.kind)
+        report = survey(MemorySource(shot_pair("quay", Camera(stops_under=3))[0]))
+        report = report.with_tolerances({"softness": -1, "blocking": -1})
+        left = {u.kind: u for u in untreated(report, propose(report))}
+        self.assertIn("another take", left["softness"].told)
+        self.assertNotIn("noise", left)
+        self.assertIn("Compression found nothing here", left["blocking"].told)
+        self.assertIn("noise", {u.kind for u in untreated(report, Plan(profile=report.profile))})
+
     def test_a_clean_clip_comes_back_untouched(self) -> None:
         for scene in ("quay", "cloth"):
             clean = [np.clip(f, 0, 1) for f in shot_pair(scene, Camera(noiseless=True, bayer=True))[0]]
@@ -248,6 +273,21 @@ class Rendering(TestCase):
         with self.assertRaises(Cancelled):
             render(self.source, self.plan, destination(self.folder / "c.mkv"), stopped=lambda: next(calls))
         self.assertEqual(list(self.folder.iterdir()), [])
+
+    def test_what_is_told_to_be_left_is_what_measuring_the_written_file_says(self) -> None:
+        source = MemorySource(shot_pair("dusk", Camera(stops_under=3), 480, 272)[0])
+        report = survey(source).with_tolerances({"softness": 0.1, "crush": 0, "blocking": 0})
+        plan = propose(report)
+        told = remaining(Pipeline(Footage(source), plan), report).values
+        target = destination(self.folder / "left.mkv")
+        render(source, plan, target)
+        written = {f.kind: f for f in survey(open_source(target.path)).findings}
+        self.assertLessEqual({"noise", "colour noise", "softness"}, set(told))
+        for kind, value in told.items():
+            with self.subTest(kind):
+                was = next(f for f in report.findings if f.kind == kind)
+                room = (1 - was.confidence) * was.value + 0.1 * max(value, written[kind].value) + 0.05
+                self.assertAlmostEqual(value, written[kind].value, delta=room)
 
     def test_the_delivery_report_measures_the_file(self) -> None:
         noisy, _ = shot_pair("dusk", Camera(stops_under=3), 480, 272)
