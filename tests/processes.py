@@ -50,6 +50,7 @@ class AsgiServerThread(LiveServerThread):
 
     def run(self) -> None:
         listening = socket.socket()
+        listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)  # it may be started again where one ended
         listening.bind((self.host, self.port or 0))
         self.port = listening.getsockname()[1]
         config = uvicorn.Config(application, log_level="error", lifespan="off", timeout_graceful_shutdown=1)

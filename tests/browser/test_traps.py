@@ -7,6 +7,7 @@ import re
 from playwright.sync_api import expect
 
 from tests.browser.case import BrowserCase
+from tests.processes import AsgiServerThread
 
 
 class Traps(BrowserCase):
@@ -75,6 +76,61 @@ class Traps(BrowserCase):
         page.reload()
         self.picture_settled("")
         expect(page.get_by_role("button", name="Evidence")).to_have_attribute("aria-expanded", "false")
+
+    def test_an_edit_made_while_the_application_is_away_is_sent_once_it_is_back(self) -> None:
+        page = self.page
+        self.open_quay()
+        self.measure()
+        self.propose()
+        amount = self.settings_of("spatial").get_by_label("Luma", exact=True)
+        self.server_thread.terminate()
+        amount.fill("35")
+        amount.press("Enter")
+        expect(page.get_by_test_id("away")).to_be_visible()
+        page.get_by_role("slider", name="Frame", exact=True).press("ArrowRight")  # nobody has fetched that frame
+        self.start_server_again()
+        expect(page.get_by_test_id("away")).to_have_count(0)
+        self.picture_settled("result")
+        expect(page.locator("canvas")).to_have_attribute("data-shown", re.compile("n=1&"))
+        expect(page.get_by_role("status").get_by_role("button", name="Close")).to_have_count(0)
+        page.reload()
+        self.picture_settled("")
+        expect(self.settings_of("spatial").get_by_label("Luma", exact=True)).to_have_value("35")
+
+    def start_server_again(self) -> None:
+        again = AsgiServerThread(self.host, self.static_handler, {}, self.server_thread.port)
+        again.daemon = True
+        again.start()
+        again.is_ready.wait()
+        type(self).server_thread = again
+
+    def test_edits_of_two_windows_are_both_kept(self) -> None:
+        page = self.page
+        self.open_quay()
+        self.measure()
+        self.propose()
+        self.picture_settled("result")
+        other = self.browser.new_page(viewport={"width": 1280, "height": 800})
+        self.addCleanup(other.close)
+        other.goto(page.url)
+        line = '[data-step="spatial"]'
+        with other.expect_response(re.compile(r"/api/versions/\d+$")):
+            other.locator(line).get_by_role("textbox").fill("40")
+            other.locator(line).get_by_role("textbox").press("Enter")
+        page.locator(line).get_by_role("textbox").fill("70")
+        page.locator(line).get_by_role("textbox").press("Enter")
+        dialog = page.get_by_role("dialog", name="Changed in two windows")
+        expect(dialog).to_be_visible()
+        dialog.get_by_role("button", name="Both: mine as a new version").click()
+        versions = page.get_by_test_id("versions")
+        expect(versions.locator("option")).to_have_text(["A", "B"])
+        expect(page.locator(line).get_by_role("textbox")).to_have_value("70")
+        versions.select_option(label="A")
+        expect(page.locator(line).get_by_role("textbox")).to_have_value("40")
+        with page.expect_response(re.compile(r"/api/versions/\d+$")) as saved:
+            page.locator(line).get_by_role("textbox").fill("45")
+            page.locator(line).get_by_role("textbox").press("Enter")
+        self.assertEqual(saved.value.status, 200)
 
     def test_lines_on_what_to_do_next_follow_the_work_and_stay_away_once_put_away(self) -> None:
         page = self.page

@@ -1,6 +1,7 @@
 <script lang="ts">
   import BenchPage from "./bench/BenchPage.svelte";
   import JobsPage from "./jobs/JobsPage.svelte";
+  import { connection } from "./lib/connection.svelte";
   import { notices } from "./lib/notices.svelte";
   import ProfilesPage from "./profiles/ProfilesPage.svelte";
   import { router } from "./lib/router.svelte";
@@ -17,6 +18,16 @@
   <ProfilesPage />
 {:else}
   <JobsPage jobId={job ? Number(job) : null} />
+{/if}
+
+{#if connection.away}
+  <p
+    class="fixed inset-x-0 top-0 z-50 bg-neutral px-3 py-1.5 text-center text-neutral-content"
+    role="status"
+    data-testid="away"
+  >
+    The application does not answer. What you change is kept and sent once it does.
+  </p>
 {/if}
 
 <div class="fixed right-3 bottom-3 z-50 flex max-w-lg flex-col gap-2" role="status" aria-live="polite">

@@ -221,6 +221,9 @@ class PlanVersion(models.Model):
     document = models.JSONField()
     note = models.TextField(blank=True)
     remaining = models.JSONField(null=True, help_text="The engine's Remaining, with the plan's digest as key.")
+    revision = models.PositiveIntegerField(
+        default=0, help_text="Counts its changes: who saves says which was seen."
+    )
     created = models.DateTimeField(auto_now_add=True)
     changed = models.DateTimeField(auto_now=True)
 

@@ -9,7 +9,8 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from django.conf import settings
-from django.db import transaction
+from django.db import models, transaction
+from django.utils import timezone
 
 from ..engine.colour.look import Look, lut_checked
 from ..engine.errors import BadInput
@@ -178,6 +179,17 @@ def rename(version: PlanVersion, label: str) -> None:
     if not label or version.shot.versions.filter(label=label).exists():  # type: ignore[attr-defined]
         raise BadInput(f"{label or 'An empty name'}: a version needs a name of its own; choose another.")
     version.label = label
+
+
+def save_version(version: PlanVersion, seen: int | None) -> bool:
+    """Save a version that was changed, unless it is no longer the revision that was `seen`; at once, so that of two
+    who saw the same one gets through."""
+    rows = PlanVersion.objects.filter(pk=version.pk, **({} if seen is None else {"revision": seen}))
+    changed = {name: getattr(version, name) for name in ("document", "note", "label")}
+    if not rows.update(**changed, revision=models.F("revision") + 1, changed=timezone.now()):
+        return False
+    version.refresh_from_db(fields=["revision"])
+    return True
 
 
 def apply_steps(shots: Iterable[Shot], steps: list[Step], note: str) -> tuple[list[PlanVersion], list[str]]:

@@ -1,3 +1,4 @@
+import { connection } from "../lib/connection.svelte";
 import createClient from "openapi-fetch";
 import type { Box } from "../lib/geometry";
 import type { components, paths } from "./schema";
@@ -49,22 +50,26 @@ export type OutputFormat = Schemas["FormatOut"];
 export type Render = Schemas["RenderOut"];
 export type WorkEvent = Schemas["EventWork"];
 
-export const api = createClient<paths>({ baseUrl: "/" });
+export const api = createClient<paths>({ baseUrl: "/", fetch: (request) => connection.fetch(request) });
+
+/** What was to be saved had been changed from elsewhere meanwhile. */
+export class Changed extends Error {}
+
+const CHANGED = 409;
 
 /** The answer, or an error whose message is the server's one line for the user. */
 export async function asked<T>(
   request: Promise<{ data?: T; error?: unknown; response: Response }>,
 ): Promise<T> {
-  const { data, error, response } = await request.catch(() => {
-    throw new Error("The application does not answer. Is it still running?");
-  });
+  const { data, error, response } = await request;
+  if (response.status === CHANGED) throw new Changed(lineOf(error, CHANGED));
   if (error !== undefined || !response.ok) throw new Error(lineOf(error, response.status));
   return data as T;
 }
 
 /** Send a file as it is and have the server's answer, typed by the caller. */
 export async function sent<T>(address: string, file: File): Promise<T> {
-  const answer = await fetch(`${address}?name=${encodeURIComponent(file.name)}`, {
+  const answer = await connection.fetch(`${address}?name=${encodeURIComponent(file.name)}`, {
     method: "POST",
     body: file,
   });

@@ -1,10 +1,13 @@
 <script lang="ts">
+  import { untrack } from "svelte";
   import type { View } from "../api/client";
   import { mediaLine } from "../lib/format";
   import { ZOOMS } from "../lib/geometry";
+  import { connection } from "../lib/connection.svelte";
   import NextStep from "../lib/NextStep.svelte";
   import { follow } from "../lib/router.svelte";
   import { Bench } from "./bench.svelte";
+  import ClashDialog from "./ClashDialog.svelte";
   import Evidence from "./Evidence.svelte";
   import { edit, HOLD, KEYS, letGo, nameOf, press, PURPOSES } from "./keys";
   import Picture from "./Picture.svelte";
@@ -48,6 +51,10 @@
     field.value = bench.version?.label ?? "";
   }
 
+  // what was under way when the application went away is asked for again once it is back
+  $effect(() => {
+    if (connection.returns) untrack(() => void bench.resume());
+  });
   $effect(() => (jobId === undefined ? undefined : bench.follow(jobId)));
   const nextStep = $derived.by(() => {
     if (bench.measuring) return "";
@@ -234,6 +241,7 @@
       <ScrubBar {bench} />
     </main>
   </div>
+  <ClashDialog {bench} />
   <ProposalDialog bind:this={proposalDialog} {bench} />
   <RenderDialog bind:this={renderDialog} {bench} />
   <dialog bind:this={help} class="modal" aria-labelledby="help-title">

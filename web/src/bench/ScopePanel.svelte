@@ -1,5 +1,6 @@
 <script lang="ts">
   import { api, asked, placeQuery, SOURCE, type Histogram, type ScopeAxes, type Side } from "../api/client";
+  import { connection } from "../lib/connection.svelte";
   import { notices } from "../lib/notices.svelte";
   import type { Bench } from "./bench.svelte";
 
@@ -46,7 +47,7 @@
   const address = $derived(drawn?.kind === kind ? drawn.address : "");
 
   $effect(() => {
-    if (!path) return;
+    if (!path || connection.away) return;
     const [wanted, chosen] = [path, kind];
     const control = new AbortController();
     const later = setTimeout(() => {
@@ -64,7 +65,7 @@
   /** Ask for a scope; the one before stays until it is there. */
   async function fetchScope(path: string, chosen: Kind, signal: AbortSignal) {
     const picture = `${path}&kind=${chosen}`;
-    const answer = await fetch(chosen === "histogram" ? path : picture, { signal });
+    const answer = await connection.fetch(chosen === "histogram" ? path : picture, { signal });
     if (!answer.ok) return;
     if (chosen === "histogram") counts = (await answer.json()) as Histogram;
     else await answer.blob(); // then the browser has it

@@ -144,6 +144,14 @@ export class Bench {
       await Promise.all([this.loadRenders(), this.measureRemaining(), this.looks.load()]);
     });
 
+  /** Ask again for what an outage kept from coming. */
+  resume = () =>
+    this.shot
+      ? notices.watch(async () => {
+          await Promise.all([this.loadRenders(), this.left ? undefined : this.measureRemaining()]);
+        })
+      : this.open();
+
   async load(): Promise<void> {
     const shot = await asked(api.GET("/api/shots/{shot_id}", { params: { path: { shot_id: this.id } } }));
     this.shot = shot;

@@ -1,3 +1,4 @@
+import { connection } from "../lib/connection.svelte";
 import type { Box } from "../lib/geometry";
 
 /** What may be kept of decoded pictures: a loop of 48 frames, two sides, at 1920×1080 takes 800 MB. */
@@ -62,7 +63,7 @@ export class Bitmaps {
 
   private async fetched(address: string, control: AbortController, arrived: () => void): Promise<void> {
     try {
-      const answer = await fetch(address, { signal: control.signal });
+      const answer = await connection.fetch(address, { signal: control.signal });
       if (answer.status === CHANGED) return;
       if (!answer.ok) throw new Error(((await answer.json()) as { detail: string }).detail);
       const bitmap = await createImageBitmap(await answer.blob(), { colorSpaceConversion: "none" });

@@ -1,4 +1,5 @@
 import { closerQuery, draftOf, pictureAddress, type Closer, type Side } from "../api/client";
+import { connection } from "../lib/connection.svelte";
 import type { Box } from "../lib/geometry";
 import { notices } from "../lib/notices.svelte";
 import { Bitmaps, type Fetched } from "./bitmaps";
@@ -62,6 +63,7 @@ export class Fetching {
   /** Fetch what is shown; drafts follow where that takes long. Gives the way to call the drafts off. */
   fetch(): () => void {
     const { addresses } = this;
+    if (connection.away) return () => undefined; // asked for again once it is back
     this.bench.computing = this.waiting;
     this.want(addresses);
     if (!this.wanted().sides.every((side) => side.kind === "source" || drafted(side))) return () => undefined;

@@ -1,5 +1,6 @@
-import { api, asked, type Plan, type Step, type Version } from "../api/client";
+import { api, asked, Changed, type Plan, type Step, type Version } from "../api/client";
 import { changedNumber } from "../lib/changes";
+import { Away, connection } from "../lib/connection.svelte";
 import { notices } from "../lib/notices.svelte";
 import type { Stand } from "./stand";
 import type { Change, Told, History } from "./history.svelte";
@@ -23,6 +24,8 @@ export class VersionDesk {
   private measuringSoon: ReturnType<typeof setTimeout> | undefined;
   private sending = false;
   private adding: Promise<void> = Promise.resolve();
+  /** The version on the screen, where another window has changed it too. */
+  clashing = $state<Version | null>(null);
   private changes = $state(0);
   private sent = $state(0);
 
@@ -161,9 +164,52 @@ export class VersionDesk {
 
   private async putTold(version: Version, told: Told): Promise<void> {
     const params = { path: { version_id: version.id } };
-    const body = { plan: $state.snapshot(version.plan) as Plan, ...told };
-    const saved = await asked(api.PUT("/api/versions/{version_id}", { params, body }));
-    Object.assign(version, toldOf(saved));
+    const body = { plan: $state.snapshot(version.plan) as Plan, revision: version.revision, ...told };
+    try {
+      const saved = await asked(api.PUT("/api/versions/{version_id}", { params, body }));
+      Object.assign(version, toldOf(saved), { revision: saved.revision });
+    } catch (error) {
+      if (error instanceof Changed) return this.clash(version);
+      throw error;
+    }
+  }
+
+  /** Say that a version was changed from elsewhere; nothing is written over until it is said what is to be kept. */
+  private clash(version: Version): void {
+    this.clashing = version;
+  }
+
+  /** Keep the plan on the screen beside the other one, as a version of its own. */
+  keepBoth = () =>
+    notices.watch(async () => {
+      const version = this.settled();
+      if (version) await this.make($state.snapshot(version.plan) as Plan, `Beside ${version.label}`);
+    });
+
+  /** Put the plan on the screen over the other one. */
+  keepMine = () =>
+    notices.watch(async () => {
+      const version = this.settled();
+      if (!version) return;
+      const mine = $state.snapshot(version.plan) as Plan;
+      await this.bench.load();
+      const now = this.bench.version;
+      if (now) this.put(now, mine);
+    });
+
+  /** Go on with the other one. */
+  keepTheirs = () =>
+    notices.watch(async () => {
+      this.settled();
+      await this.bench.load();
+      await this.bench.measureRemaining();
+    });
+
+  private settled(): Version | null {
+    const version = this.clashing;
+    this.clashing = null;
+    this.sent = this.changes;
+    return version;
   }
 
   private put(version: Version, plan: Plan): void {
@@ -184,14 +230,19 @@ export class VersionDesk {
     const sending = this.changes;
     try {
       const params = { path: { version_id: version.id } };
-      const body = { plan: $state.snapshot(version.plan) as Plan };
+      const body = { plan: $state.snapshot(version.plan) as Plan, revision: version.revision };
       const saved = await asked(api.PUT("/api/versions/{version_id}", { params, body }));
+      version.revision = saved.revision;
       version.key = saved.key;
       version.matte_keys = saved.matte_keys;
       version.view_keys = saved.view_keys;
       version.format = saved.format;
       version.advice = saved.advice;
       this.sent = sending;
+    } catch (error) {
+      if (error instanceof Changed) return this.clash(version);
+      if (error instanceof Away) connection.afterwards(() => this.saveSoon(version));
+      throw error;
     } finally {
       this.sending = false;
     }

@@ -1,4 +1,6 @@
 <script lang="ts">
+  import { untrack } from "svelte";
+  import { connection } from "../lib/connection.svelte";
   import NextStep from "../lib/NextStep.svelte";
   import { follow } from "../lib/router.svelte";
   import FolderDialog from "./FolderDialog.svelte";
@@ -42,7 +44,10 @@
     return "No shot has a yellow figure left. Open one, compare result and source, then render.";
   });
 
-  void jobs.load();
+  // at first, and once the application is back after an outage
+  $effect(() => {
+    if (connection.returns >= 0) untrack(() => void jobs.load());
+  });
   $effect(() => {
     const open = jobs.open?.id;
     if (open === undefined) return;

@@ -1,4 +1,5 @@
 import { api, asked, type Shot } from "../api/client";
+import { connection } from "../lib/connection.svelte";
 
 const CHUNK = 8 << 20;
 
@@ -34,7 +35,7 @@ export async function upload(
 async function sendChunk(address: string, piece: Blob): Promise<void> {
   for (let attempt = 0; ; attempt++) {
     try {
-      const answer = await fetch(address, { method: "PUT", body: piece });
+      const answer = await connection.fetch(address, { method: "PUT", body: piece });
       if (!answer.ok) throw new Error(((await answer.json()) as { detail: string }).detail);
       return;
     } catch (error) {

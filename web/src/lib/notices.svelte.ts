@@ -1,3 +1,5 @@
+import { Away } from "./connection.svelte";
+
 /** Lines that the user has to see: errors above all. They stay until closed. */
 class Notices {
   lines = $state<{ id: number; text: string }[]>([]);
@@ -17,7 +19,8 @@ class Notices {
     try {
       await work();
     } catch (error) {
-      if (!(error instanceof DOMException && error.name === "AbortError"))
+      // what is away is told by the page itself, and goes on once it is back
+      if (!(error instanceof Away) && !(error instanceof DOMException && error.name === "AbortError"))
         this.tell(error instanceof Error ? error.message : String(error));
     }
   }

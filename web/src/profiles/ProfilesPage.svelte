@@ -1,6 +1,7 @@
 <script lang="ts">
   import { api, asked, type Profile } from "../api/client";
   import { percent, short } from "../lib/format";
+  import { connection } from "../lib/connection.svelte";
   import { notices } from "../lib/notices.svelte";
   import { follow } from "../lib/router.svelte";
 
@@ -33,7 +34,7 @@
     notices.watch(async () => {
       for (const file of files) {
         const address = `/api/profiles/import?name=${encodeURIComponent(file.name)}`;
-        const answer = await fetch(address, { method: "POST", body: await file.text() });
+        const answer = await connection.fetch(address, { method: "POST", body: await file.text() });
         if (!answer.ok) throw new Error(((await answer.json()) as { detail: string }).detail);
       }
       await load();

@@ -94,6 +94,7 @@ class VersionOut(Schema):
     cannot read says so in `problem`, and its plan is empty."""
 
     id: int
+    revision: int
     label: str
     note: str
     plan: Plan
@@ -115,9 +116,11 @@ class ProposalOut(Schema):
 
 
 class VersionIn(Schema):
-    """A plan; its note and label stay as they are where none are given."""
+    """A plan; its note and label stay as they are where none are given. With `revision`, that of the version that
+    was changed, one that was changed from elsewhere meanwhile is not written over."""
 
     plan: Plan
+    revision: int | None = None
     note: str | None = None
     label: str | None = Field(None, min_length=1, max_length=8)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from django.http import HttpRequest
 from ninja import Router, Schema
+from ninja.errors import HttpError
 
 from ...engine.errors import BadPlan
 from ...engine.frames import never
@@ -26,6 +27,7 @@ from ..use_cases import (
     propose_version,
     rename,
     request_survey,
+    save_version,
 )
 from ..views import pipeline_for
 from .jobs import told_shot, told_work
@@ -61,6 +63,7 @@ def told_version(version: PlanVersion) -> VersionOut:
         told = f"It was written by another release and cannot be read: {error}"
         return VersionOut(
             id=version.pk,
+            revision=version.revision,
             label=version.label,
             note=version.note,
             plan=Plan(),
@@ -72,6 +75,7 @@ def told_version(version: PlanVersion) -> VersionOut:
         )
     return VersionOut(
         id=version.pk,
+        revision=version.revision,
         label=version.label,
         note=version.note,
         plan=plan,
@@ -164,7 +168,8 @@ def change_version(request: HttpRequest, version_id: int, payload: VersionIn) ->
         version.note = payload.note
     if payload.label is not None and payload.label != version.label:
         rename(version, payload.label.strip())
-    version.save()
+    if not save_version(version, payload.revision):
+        raise HttpError(409, f"Version {version.label} was changed from elsewhere meanwhile.")
     return told_version(version)
 
 
