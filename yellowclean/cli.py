@@ -13,6 +13,7 @@ from contextlib import closing
 from pathlib import Path
 from typing import Any
 
+from .engine.delivery import delivery_report
 from .engine.errors import BadInput, BadPlan, Cancelled, YellowCleanError
 from .engine.frames import Progress
 from .engine.judge.metrics import compare
@@ -24,7 +25,7 @@ from .engine.media.sequence_writer import outputs_of
 from .engine.noise.profile import NoiseProfile, profile_from_json
 from .engine.plan import Plan, plan_from_json, plan_schema
 from .engine.propose import propose, untreated
-from .engine.render import check_apart, damaged_frames, delivery_report, frames_in, inputs_of, render
+from .engine.render import check_apart, damaged_frames, frames_in, inputs_of, render
 from .engine.survey import survey
 from .engine.testcamera import CODECS, SCENES, Camera, ShotRecipe, shoot
 

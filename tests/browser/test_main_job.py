@@ -75,6 +75,10 @@ class MainJob(BrowserCase):
         page = self.page
         page.get_by_role("button", name="Render…").click()
         path = self.rendered()
+        self.assertEqual(path.name, f"{QUAY}_A_ffv1_0-11.mkv")
+        expect(page.get_by_test_id("written-findings")).to_contain_text(re.compile("noise.*→"))
+        page.get_by_label("Format").select_option("h264")
+        expect(page.get_by_test_id("lost")).to_contain_text("the fineness of colour beyond 4:2:0")
         shot = Shot.objects.get(name=QUAY)
         written, noisy = open_source(path), open_source(shot.path)
         truth = open_source(Path(shot.path).with_name("truth.mkv"))

@@ -9,6 +9,7 @@ import numpy as np
 
 from tests import treatments
 from tests.clips import MemorySource, described, shot_pair, temporary_folder
+from yellowclean.engine.delivery import delivery_report
 from yellowclean.engine.errors import BadInput, BadPlan
 from yellowclean.engine.format import Format
 from yellowclean.engine.frames import CV_SCALE, Array, Region
@@ -22,7 +23,7 @@ from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step, plan_schema
 from yellowclean.engine.propose import propose
 from yellowclean.engine.reach.model import Reach, Shape, ShapeKey, Tones
-from yellowclean.engine.render import delivery_report, render
+from yellowclean.engine.render import render
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
 

@@ -15,6 +15,7 @@ from skimage.metrics import structural_similarity
 from tests.clips import MemorySource, psnr, shot_pair, smooth_frames, temporary_folder
 from yellowclean.engine.cache import Memory
 from yellowclean.engine.colour.look import Cdl, Look
+from yellowclean.engine.delivery import delivery_report
 from yellowclean.engine.errors import BadInput, BadPlan, Cancelled
 from yellowclean.engine.frames import Frame, Region, luma
 from yellowclean.engine.judge.metrics import compare, ssim
@@ -27,7 +28,7 @@ from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step, plan_from_json, plan_schema
 from yellowclean.engine.propose import propose, untreated
 from yellowclean.engine.reach import Tones
-from yellowclean.engine.render import assemble, delivery_report, render, render_segment, segment_done, segments
+from yellowclean.engine.render import assemble, render, render_segment, segment_done, segments
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
 from yellowclean.engine.treat import TREATMENTS, Picture

@@ -78,7 +78,7 @@ class Renders(WorkCase):
         super().tearDownClass()
 
     def test_a_render_is_spread_over_the_cluster_and_measured(self) -> None:
-        for form, name in (("ffv1", "dusk_A.mkv"), ("tiff", "dusk_A_####.tif")):
+        for form, name in (("ffv1", "dusk_A_ffv1_0-7.mkv"), ("tiff", "dusk_A_tiff_0-7_####.tif")):
             with self.subTest(form):
                 work = self.render(form)
                 self.run_queued()

@@ -11,22 +11,16 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import numpy as np
-from pydantic import BaseModel, Field
 
 from .errors import BadInput
 from .format import Format
 from .frames import Frame, Progress, StopCheck, never, raise_if
-from .judge.patches import LEAST_PIECE, PatchBeforeAfter, comparable, patch_before_after
-from .measure.noise import measure_noise
-from .measure.patch import Patch, PatchReading
-from .measure.report import SurveyReport
-from .media import Destination, MediaInfo, Source, VideoSource, files_of, open_source, open_writer
+from .media import Destination, MediaInfo, Source, VideoSource, files_of, open_writer
 from .media.formats import OutputFormat
 from .media.planes import Coding, Plane
 from .media.sequence_writer import outputs_of, write_member
 from .media.video_writer import VideoWriter
 from .media.writers import Writer
-from .noise.profile import NoiseCurve
 from .pipeline import Footage, Pipeline
 from .plan import Plan
 
@@ -34,18 +28,6 @@ SEGMENT_FRAMES = 6
 
 DITHERED_BITS, DITHER_SEED = 12, 13
 """Depth up to which the codes of a file are coarse enough to show, and where the dither starts."""
-
-
-class DeliveryReport(BaseModel):
-    """What was written, opened and measured again."""
-
-    path: str
-    format: str
-    frames: int
-    first_frame: int
-    patches: list[PatchBeforeAfter]
-    look_baked: bool = Field(False, description="Whether the written values are those under a look.")
-    damaged: list[int] = Field([], description="Frames that were damaged in the source, and so are in the result.")
 
 
 def render(
@@ -189,54 +171,3 @@ def _segment_planes(chosen: range, folder: Path) -> Iterator[tuple[Plane, ...]]:
                 yield part.planes(n)
         finally:
             part.close()
-
-
-def delivery_report(
-    source: Source, target: Destination, chosen: range, plan: Plan, *, measured: SurveyReport | None = None
-) -> DeliveryReport:
-    """Open what was written, count it, and measure flat patches of it beside the source's: those of the survey
-    that lie in the frames written, where it is given, else patches of the middle."""
-    patches = measured.patches if measured else []
-    known = [f for f in measured.findings if f.kind == "damaged frames"] if measured else []
-    damaged = {spot.frame for finding in known for spot in finding.spots} | set(damaged_frames(source, chosen))
-    written = open_source(target.path)
-    try:
-        if written.info.frames < len(chosen):
-            raise BadInput(
-                f"{target.path}: holds {written.info.frames} frames, {len(chosen)} were written; render it again."
-            )
-        curve = measured.profile.curve if measured else plan.profile.curve if plan.profile else None
-        here = [r for r in patches if r.patch.frame in chosen and curve and comparable(r, curve)]
-        flat = here or _patches_of_middle(source, chosen, curve)
-        pipeline = Pipeline(Footage(source), plan)
-        flat = [r for r in flat if pipeline.covered(r.patch.region).shortest >= LEAST_PIECE]
-        return DeliveryReport(
-            path=str(target.path),
-            format=target.format.title,
-            frames=len(chosen),
-            first_frame=chosen.start,
-            patches=[_written_patch(r.patch, pipeline, written, chosen) for r in flat],
-            look_baked=not plan.look.plain,
-            damaged=sorted(damaged & set(chosen)),
-        )
-    finally:
-        written.close()
-
-
-def _written_patch(patch: Patch, pipeline: Pipeline, written: Source, chosen: range) -> PatchBeforeAfter:
-    """A patch of the source and what stands in its place in what was written."""
-    number = pipeline.footage.info.first_number + patch.frame - written.info.first_number
-    n = number if written.info.kind == "sequence" else patch.frame - chosen.start
-    source = pipeline.reference.frame(patch.frame, patch.region)
-    return patch_before_after(patch, source, written.read(n)[pipeline.covered(patch.region).slices])
-
-
-def _patches_of_middle(source: Source, chosen: range, curve: NoiseCurve | None) -> list[PatchReading]:
-    """Patches of the middle of a shot that can tell what is left, by the shot's curve or that of these frames."""
-    middle = chosen.start + len(chosen) // 2
-    few = range(max(middle - 2, chosen.start), min(middle + 3, chosen.stop))
-    try:
-        reading = measure_noise(source, frames=few)
-    except BadInput:  # nothing in these frames can hold noise
-        return []
-    return [r for r in reading.patches if comparable(r, curve or reading.profile.curve)]

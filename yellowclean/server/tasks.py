@@ -12,11 +12,12 @@ from distributed import wait
 from django.utils import timezone
 from django_tasks import task
 
+from ..engine.delivery import delivery_report
 from ..engine.errors import Cancelled, YellowCleanError
 from ..engine.frames import Progress, StopCheck
 from ..engine.measure.patch import Patch
 from ..engine.media import OUTPUT_FORMATS, Destination, open_source
-from ..engine.render import assemble, delivery_report, segment_done, segments
+from ..engine.render import assemble, segment_done, segments
 from ..engine.survey import survey
 from .cluster import client
 from .models import Render, State, Survey, Work
@@ -60,9 +61,10 @@ def _render(work: Render) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     (folder / STOP_FILE).unlink(missing_ok=True)
     fmt = OUTPUT_FORMATS[work.format]
-    number = "_####" if fmt.is_sequence else ""
-    target = Destination(folder / f"{work.shot.name}_{work.label}{number}{fmt.ending}", fmt)
     chosen = range(work.first, work.stop)
+    number = "_####" if fmt.is_sequence else ""
+    name = f"{work.shot.name}_{work.label}_{fmt.name}_{chosen.start}-{chosen.stop - 1}"
+    target = Destination(folder / f"{name}{number}{fmt.ending}", fmt)
     stopped, report = _cancel_check(work), _reporter(work)
     _spread(work, target, chosen, lambda share: report(0.85 * share), stopped)
     with closing(open_source(work.shot.path, work.shot.index_file)) as source:

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { percent, short } from "../lib/format";
+  import { percent, short, timeLeft } from "../lib/format";
   import type { Bench } from "./bench.svelte";
 
   const { bench }: { bench: Bench } = $props();
@@ -9,6 +9,7 @@
   let last = $state(0);
   let bakeLook = $state(false);
   const frames = $derived(bench.shot?.media.frames ?? 1);
+  const lost = $derived(bench.formats.find((option) => option.name === format)?.lost ?? []);
   const fits = $derived(first >= 0 && last < frames && first <= last);
 
   export function show(): void {
@@ -54,6 +55,9 @@
         >
       </div>
     </div>
+    {#if lost.length}
+      <p class="pb-2" data-testid="lost">This format does not carry {lost.join(", ")} of the shot.</p>
+    {/if}
     <label class="flex items-center gap-2 pb-2">
       <input type="checkbox" class="checkbox checkbox-xs" bind:checked={bakeLook} />
       Bake the look in (without this the file keeps the shot’s own values)
@@ -64,8 +68,8 @@
       </p>
     {/if}
     <p class="text-[13px] text-quiet">
-      Frame rate, colour tags, start timecode and sound are carried over. The file appears only when it is
-      complete.
+      Frame rate and colour tags are carried over, and what the format holds of timecode and sound. The file
+      appears only when it is complete.
     </p>
     <ul class="mt-3 max-h-72 overflow-y-auto">
       {#each bench.renders as render (render.id)}
@@ -80,7 +84,12 @@
               <span class="w-12 text-right figure"
                 >{render.state === "queued" ? "waits" : percent(render.progress)}</span
               >
-              <button class="btn btn-xs" onclick={() => bench.cancelRender(render)}>Cancel</button>
+              <button
+                class="btn btn-xs"
+                disabled={render.cancel_requested}
+                onclick={() => bench.cancelRender(render)}
+                >{render.cancel_requested ? "Stopping …" : "Cancel"}</button
+              >
             {:else if render.state === "done"}
               <a class="btn btn-primary btn-xs" href={`/api/renders/${render.id}/file`} download>Download</a>
               <button class="btn btn-xs" onclick={() => bench.deleteRender(render)}>Delete</button>
@@ -89,6 +98,16 @@
               <button class="btn btn-xs" onclick={() => bench.deleteRender(render)}>Delete</button>
             {/if}
           </div>
+          {#if render.state === "running"}
+            {@const count = render.stop - render.first}
+            <p class="text-[13px] text-quiet">
+              <span class="figure">{Math.floor(render.progress * count)}</span> of
+              <span class="figure">{count}</span> frames · {timeLeft(render.started, render.progress)}
+            </p>
+          {/if}
+          {#if render.state === "done"}
+            <p class="text-[13px] text-quiet">{render.file_name}</p>
+          {/if}
           {#if render.message}<p class="text-[13px]">{render.message}</p>{/if}
           {#if render.report?.damaged?.length}
             <p class="text-[13px]">
@@ -98,11 +117,33 @@
                 : ""}. Copy it again from the original.
             </p>
           {/if}
+          {#if render.report?.findings?.length}
+            {@const told = render.report.findings.filter((f) => f.value > f.tolerance || f.outside)}
+            <table class="w-full text-[13px]" data-testid="written-findings">
+              <caption class="text-left"
+                >Measured in the written file; {render.report.findings.length - told.length} others were and are
+                inside.</caption
+              >
+              <tbody>
+                {#each told as f (f.kind)}
+                  <tr class="border-t border-rule">
+                    <td class="first-letter:uppercase">{f.kind}</td>
+                    <td class="text-right figure"
+                      >{short(f.value)} →
+                      <span class={[f.outside && "outside"]}
+                        >{f.remaining == null ? "not measured" : short(f.remaining)}</span
+                      ></td
+                    >
+                    <td class="pl-1">{f.unit}</td>
+                    <td class="text-right">{f.outside ? "outside" : "inside"} {f.tolerance}</td>
+                  </tr>
+                {/each}
+              </tbody>
+            </table>
+          {/if}
           {#if render.report?.patches.length}
             <p class="text-[13px]">
-              Measured in the written file, on flat patches{render.report.look_baked
-                ? ", with the look in it"
-                : ""}:
+              On flat patches{render.report.look_baked ? ", with the look in it" : ""}:
             </p>
             {#each render.report.patches as p, k (k)}
               <p class="text-[13px] text-quiet">

@@ -133,7 +133,7 @@ export class Bench {
       [this.reach.parts, this.treatments, this.formats, this.profiles, this.kinds] = await Promise.all([
         asked(api.GET("/api/reach")).then((answer) => answer.parts),
         asked(api.GET("/api/treatments")),
-        asked(api.GET("/api/formats")),
+        asked(api.GET("/api/shots/{shot_id}/formats", { params: { path: { shot_id: this.id } } })),
         asked(api.GET("/api/profiles")),
         asked(api.GET("/api/findings")),
       ]);
@@ -379,6 +379,7 @@ export class Bench {
 
   cancelRender = (render: Render) =>
     notices.watch(async () => {
+      render.cancel_requested = true; // said at once; the work ends with the frame it is at
       await asked(
         api.POST("/api/renders/{render_id}/cancel", { params: { path: { render_id: render.id } } }),
       );

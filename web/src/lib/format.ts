@@ -49,3 +49,10 @@ export function mediaLine(media: Described): string {
 export function percent(share: number): string {
   return `${Math.round(100 * share)} %`;
 }
+
+/** Time left of work that began at `started` and has come so far; empty while that cannot be told. */
+export function timeLeft(started: string | null, share: number, now = Date.now()): string {
+  if (!started || share < 0.02 || share >= 1) return "";
+  const left = Math.max(((now - Date.parse(started)) / 1000) * (1 / share - 1), 1);
+  return left < 90 ? `about ${Math.ceil(left)} s left` : `about ${Math.round(left / 60)} min left`;
+}

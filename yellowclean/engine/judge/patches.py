@@ -3,6 +3,7 @@ by the detectors that found it."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Literal
 
 import numpy as np
@@ -86,14 +87,21 @@ def remaining(pipeline: Pipeline, report: SurveyReport) -> Remaining:
     large = [patch for patch in told if pipeline.covered(patch.region).shortest >= LEAST_PIECE]
     pairs = [patch_at(pipeline, patch) for patch in large]
     if pairs:
-        luma = float(np.mean([p.result_luma_cv / max(p.source_luma_cv, 0.01) for p in pairs]))
-        chroma = float(np.mean([p.result_chroma_cv / max(p.source_chroma_cv, 0.01) for p in pairs]))
+        shares = shares_left(pairs)
     else:
         luma, chroma = pipeline.noise_left(report.media.frames // 2, _middle(report))
-    shares = {"noise": luma, "colour noise": chroma}
+        shares = {"noise": luma, "colour noise": chroma}
     values = {f.kind: f.value * shares[f.kind] for f in report.findings if f.kind in shares}
     values |= {f.kind: f.value for f in measured_again(pipeline, report)}
     return Remaining(values=values, basis="patches" if pairs else "estimate", patches=pairs)
+
+
+def shares_left(pairs: Sequence[PatchBeforeAfter]) -> dict[str, float]:
+    """What is left of luma's and of colour's noise at flat patches, as shares, by kind of finding."""
+    return {
+        "noise": float(np.mean([p.result_luma_cv / max(p.source_luma_cv, 0.01) for p in pairs])),
+        "colour noise": float(np.mean([p.result_chroma_cv / max(p.source_chroma_cv, 0.01) for p in pairs])),
+    }
 
 
 def _middle(report: SurveyReport) -> Region:

@@ -12,6 +12,9 @@ from .names import numbered_name
 from .planes import HALVED
 from .tags import KR_KB
 
+FINENESS = {"gray": 0, "4:2:0": 1, "4:1:1": 1, "4:2:2": 2, "4:4:0": 2, "4:4:4": 4, "rgb": 4}
+"""Samples of colour to four of luma, by sampling."""
+
 
 @dataclass(frozen=True, slots=True)
 class OutputFormat:
@@ -40,6 +43,20 @@ class OutputFormat:
         chroma = info.chroma if info.chroma in HALVED else "4:4:4"
         pixel_format = f"yuv{chroma.replace(':', '')}p16le"
         return replace(self, chroma=chroma, pixel_format=pixel_format, full_range=info.range == "full")
+
+    def lost(self, info: MediaInfo) -> list[str]:
+        """What of the footage this format cannot carry, a few words each."""
+        settled = self.for_source(info)
+        told = []
+        if settled.bits < info.bit_depth:
+            told.append(f"{info.bit_depth - settled.bits} of the {info.bit_depth} bits")
+        if FINENESS[settled.chroma] < FINENESS[info.chroma]:
+            told.append(f"the fineness of colour beyond {settled.chroma}")
+        if self.is_sequence and info.audio:
+            told.append("the sound")
+        if self.is_sequence and info.timecode:
+            told.append("the start timecode")
+        return told
 
     def segment(self, info: MediaInfo) -> OutputFormat:
         """How a piece of a render in this format waits to be joined: the same samples, lossless."""

@@ -19,7 +19,7 @@ router = Router(tags=["events"])
 
 LOOK_EVERY = 0.4
 HEARTBEAT = 15.0
-TOLD = "shot_id", "state", "progress", "message"
+TOLD = "shot_id", "state", "progress", "started", "message"
 RECENT = timedelta(minutes=2)
 """Work that ended this long before the stream began is told as well."""
 
@@ -63,6 +63,7 @@ def _states(job_id: int, since: datetime) -> list[EventWork]:
             shot_id=work.shot_id,
             state=work.state,
             progress=round(work.progress, 3),
+            started=work.started,
             message=work.message,
         )
         for kind in (Survey, Render)

@@ -28,6 +28,7 @@ def told_render(render: Render) -> RenderOut:
         id=render.pk,
         state=render.state,
         progress=render.progress,
+        started=render.started,
         message=render.message,
         cancel_requested=render.cancel_requested,
         shot_id=render.shot_id,

@@ -8,6 +8,7 @@ from typing import Any
 from ninja import Field, Schema
 
 from ...engine.colour.look import Look
+from ...engine.delivery import DeliveryReport
 from ...engine.format import Format
 from ...engine.judge.patches import PatchBeforeAfter, Remaining
 from ...engine.judge.standing import FrameNoise, Standing
@@ -17,7 +18,6 @@ from ...engine.media import MediaInfo
 from ...engine.noise.profile import NoiseCurve
 from ...engine.plan import Plan
 from ...engine.propose import Untreated
-from ...engine.render import DeliveryReport
 
 
 class WorkOut(Schema):
@@ -26,6 +26,7 @@ class WorkOut(Schema):
     id: int
     state: str
     progress: float
+    started: datetime | None
     message: str
     cancel_requested: bool
 
@@ -240,6 +241,8 @@ class FormatOut(Schema):
     name: str
     title: str
     ending: str
+    lost: list[str]
+    """What it cannot carry of the shot."""
 
 
 class RenderIn(Schema):
@@ -298,4 +301,5 @@ class EventWork(Schema):
     shot_id: int
     state: str
     progress: float
+    started: datetime | None
     message: str

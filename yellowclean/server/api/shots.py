@@ -207,6 +207,9 @@ def list_treatments(request: HttpRequest) -> list[TreatmentOut]:
     ]
 
 
-@router.get("/formats", response=list[FormatOut])
-def list_formats(request: HttpRequest) -> list[FormatOut]:
-    return [FormatOut(name=f.name, title=f.title, ending=f.ending) for f in OUTPUT_FORMATS.values()]
+@router.get("/shots/{shot_id}/formats", response=list[FormatOut])
+def list_formats(request: HttpRequest, shot_id: int) -> list[FormatOut]:
+    """What a shot can be written as, and what each format cannot carry of it."""
+    info = Shot.objects.get(pk=shot_id).info
+    formats = OUTPUT_FORMATS.values()
+    return [FormatOut(name=f.name, title=f.title, ending=f.ending, lost=f.lost(info)) for f in formats]

@@ -59,7 +59,7 @@ def _wait_until_up(address: str, children: list[subprocess.Popen[bytes]]) -> Non
         if any(child.poll() is not None for child in children):
             raise CommandError(f"{address} could not be served; is another program using the port?")
         try:
-            urllib.request.urlopen(f"{address}/api/formats", timeout=2).close()
+            urllib.request.urlopen(f"{address}/api/treatments", timeout=2).close()
             return
         except (urllib.error.URLError, OSError):
             time.sleep(0.15)

@@ -1,0 +1,120 @@
+"""The delivery report: what was written, opened and measured again."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from pydantic import BaseModel, Field
+
+from .errors import BadInput
+from .frames import luma
+from .judge.patches import (
+    LEAST_PIECE,
+    PatchBeforeAfter,
+    Remaining,
+    comparable,
+    patch_before_after,
+    shares_left,
+)
+from .judge.standing import Standing, standings
+from .measure.detecting import DetectorPass
+from .measure.findings import DETECTORS, said_of
+from .measure.noise import measure_noise
+from .measure.patch import Patch, PatchReading
+from .measure.report import ABOUT_SOURCE, SurveyReport
+from .media import Destination, Source, open_source
+from .noise.profile import NoiseCurve
+from .pipeline import Footage, Pipeline
+from .plan import Plan
+from .render import damaged_frames
+
+
+class DeliveryReport(BaseModel):
+    """What was written, opened and measured again."""
+
+    path: str
+    format: str
+    frames: int
+    first_frame: int
+    patches: list[PatchBeforeAfter]
+    look_baked: bool = Field(False, description="Whether the written values are those under a look.")
+    damaged: list[int] = Field([], description="Frames that were damaged in the source, and so are in the result.")
+    findings: list[Standing] = Field([], description="The survey's findings, and what the file was read to have.")
+
+
+def delivery_report(
+    source: Source, target: Destination, chosen: range, plan: Plan, *, measured: SurveyReport | None = None
+) -> DeliveryReport:
+    """Open what was written, count it, and measure it: flat patches beside the source's, those of the survey that
+    lie in the frames written, where it is given, else of the middle; and all that the survey looks for."""
+    patches = measured.patches if measured else []
+    known = [f for f in measured.findings if f.kind == "damaged frames"] if measured else []
+    damaged = {spot.frame for finding in known for spot in finding.spots} | set(damaged_frames(source, chosen))
+    written = open_source(target.path)
+    try:
+        if written.info.frames < len(chosen):
+            raise BadInput(
+                f"{target.path}: holds {written.info.frames} frames, {len(chosen)} were written; render it again."
+            )
+        curve = measured.profile.curve if measured else plan.profile.curve if plan.profile else None
+        here = [r for r in patches if r.patch.frame in chosen and curve and comparable(r, curve)]
+        flat = here or _patches_of_middle(source, chosen, curve)
+        pipeline = Pipeline(Footage(source), plan)
+        flat = [r for r in flat if pipeline.covered(r.patch.region).shortest >= LEAST_PIECE]
+        pairs = [_written_patch(r.patch, pipeline, written, chosen) for r in flat]
+        return DeliveryReport(
+            path=str(target.path),
+            format=target.format.title,
+            frames=len(chosen),
+            first_frame=chosen.start,
+            patches=pairs,
+            look_baked=not plan.look.plain,
+            damaged=sorted(damaged & set(chosen)),
+            findings=_findings(measured, pairs, pipeline, written, chosen) if measured else [],
+        )
+    finally:
+        written.close()
+
+
+def _findings(
+    measured: SurveyReport, pairs: Sequence[PatchBeforeAfter], pipeline: Pipeline, written: Source, chosen: range
+) -> list[Standing]:
+    """How the findings about the picture stand in the file: noise by patches, the rest by the detectors that found
+    it, where size and colour are the source's."""
+    shares = shares_left(pairs) if pairs else {}
+    values = {f.kind: f.value * shares[f.kind] for f in measured.findings if f.kind in shares}
+    if pipeline.plan.look.plain and not pipeline.plan.reshaping().steps:
+        looking = DetectorPass(written.info, chosen, [d for d in DETECTORS if not d.about_source])
+        for n in chosen:
+            frame = written.read(_index(pipeline, written, chosen, n))
+            wanted = looking.wants(n)
+            said = said_of(pipeline.footage.source, n, wanted=wanted)
+            looking.show(n, luma(frame), frame if wanted else None, measured.profile.curve, said)
+        values |= {f.kind: f.value for f in looking.findings()}
+    about_picture = [f for f in measured.findings if f.kind not in ABOUT_SOURCE]
+    return standings(about_picture, Remaining(values=values, basis="patches", patches=list(pairs)))
+
+
+def _index(pipeline: Pipeline, written: Source, chosen: range, n: int) -> int:
+    """The number in the written file of the source's frame n."""
+    if written.info.kind == "sequence":
+        return pipeline.footage.info.first_number + n - written.info.first_number
+    return n - chosen.start
+
+
+def _written_patch(patch: Patch, pipeline: Pipeline, written: Source, chosen: range) -> PatchBeforeAfter:
+    """A patch of the source and what stands in its place in what was written."""
+    n = _index(pipeline, written, chosen, patch.frame)
+    source = pipeline.reference.frame(patch.frame, patch.region)
+    return patch_before_after(patch, source, written.read(n)[pipeline.covered(patch.region).slices])
+
+
+def _patches_of_middle(source: Source, chosen: range, curve: NoiseCurve | None) -> list[PatchReading]:
+    """Patches of the middle of a shot that can tell what is left, by the shot's curve or that of these frames."""
+    middle = chosen.start + len(chosen) // 2
+    few = range(max(middle - 2, chosen.start), min(middle + 3, chosen.stop))
+    try:
+        reading = measure_noise(source, frames=few)
+    except BadInput:  # nothing in these frames can hold noise
+        return []
+    return [r for r in reading.patches if comparable(r, curve or reading.profile.curve)]
