@@ -1,7 +1,7 @@
-"""Runs the whole suite in two lanes side by side, each with data of its own: `python -m tests.lanes`.
+"""Runs the whole suite in lanes side by side, each with data of its own: `python -m tests.lanes`.
 
-The engine's tests need no database and no browser; the server's and the browser's share both. Slow tests of the
-one fill the waiting of the other. Further arguments go to the test runner.
+The engine's tests need no database, the browser's wait for pictures most of the time: slow tests of the one fill
+the waiting of the other. Further arguments go to the test runner.
 """
 
 from __future__ import annotations
@@ -14,7 +14,8 @@ import time
 
 LANES = {
     "engine": ["tests.engine", "tests.test_cli", "tests.test_notices"],
-    "server and browser": ["tests.server", "tests.browser"],
+    "server": ["tests.server"],
+    "browser": ["tests.browser"],
 }
 RAN = re.compile(r"^Ran (\d+) tests? in ", re.MULTILINE)
 WRONG = re.compile(r"(?:failures|errors)=(\d+)")

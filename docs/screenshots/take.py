@@ -24,14 +24,26 @@ def keep(page: Page, name: str) -> None:
     page.screenshot(path=str(HERE / f"{name}.png"))
 
 
-def open_step(page: Page, shot: str, kind: str, show: str) -> Locator:
-    """The step of a kind in the proposal for a shot, opened, with what its button shows."""
-    page.get_by_role("link", name=shot, exact=True).click()
-    settled(page)
+def propose(page: Page) -> None:
+    """Accept what is proposed, unless there is a plan."""
     if not page.locator("[data-step]").count():
         page.get_by_role("button", name="Propose", exact=True).click()
-    step = page.locator(f"[data-step={kind}]")
-    step.locator("button").first.click()
+        page.get_by_role("button", name="Make this plan").click()
+        page.wait_for_selector("[data-step]")
+
+
+def settings(page: Page, kind: str) -> Locator:
+    """The settings of a step, opened."""
+    page.locator(f"[data-step={kind}] button[aria-expanded=false]").first.click()
+    return page.locator(f"[data-settings={kind}]")
+
+
+def open_step(page: Page, shot: str, kind: str, show: str) -> Locator:
+    """The settings of a step in the proposal for a shot, with what its button shows."""
+    page.get_by_role("link", name=shot, exact=True).click()
+    settled(page)
+    propose(page)
+    step = settings(page, kind)
     step.get_by_role("button", name=show).click()
     settled(page)
     return step
@@ -39,26 +51,21 @@ def open_step(page: Page, shot: str, kind: str, show: str) -> Locator:
 
 def take_repairs(page: Page) -> None:
     """Compression, bands, flicker and specks, each with its own view."""
-    step = open_step(page, "q9_044_basin_phone", "compression", "Show coding error")
-    step.scroll_into_view_if_needed()
-    settled(page)
+    open_step(page, "q9_044_basin_phone", "compression", "Show coding error")
     keep(page, "bench-compression")
     page.get_by_role("link", name="All shots").click()
-    step = open_step(page, "q9_048_drying_jacket", "moire", "Show false colour")
+    open_step(page, "q9_048_drying_jacket", "moire", "Show false colour")
     page.get_by_role("button", name="Result", exact=True).click()
     page.get_by_role("button", name="Wipe", exact=True).click()
     page.get_by_label("Zoom").select_option("200")
     settled(page)
-    page.mouse.move(802, 296)  # the handle of the wipe
-    page.mouse.down()
-    page.mouse.move(540, 296, steps=8)
-    page.mouse.up()
-    step.scroll_into_view_if_needed()
+    for _ in range(10):
+        page.get_by_role("slider", name="Wipe").press("ArrowLeft")
     settled(page)
     keep(page, "bench-moire")
     page.get_by_label("Zoom").select_option("fit")
     page.get_by_role("link", name="All shots").click()
-    open_step(page, "q9_031_dusk_cranes", "bands", "Show contours").scroll_into_view_if_needed()
+    open_step(page, "q9_031_dusk_cranes", "bands", "Show contours")
     keep(page, "bench-bands")
     page.get_by_role("link", name="All shots").click()
     open_step(page, "q9_026_sail_loft", "flicker", "Show its curve")
@@ -112,21 +119,18 @@ def take(page: Page) -> None:
     if page.get_by_label("Propose by").locator("option").count() < 2:
         page.get_by_label("Name of the noise profile").fill("Quay camera, ISO 6400")
         page.get_by_role("button", name="Save profile").click()
-    page.get_by_label("Propose by").select_option(index=1)
-    page.locator("aside").evaluate("side => side.scrollTo(0, side.scrollHeight)")
-    expect(page.get_by_test_id("saved-curve")).to_be_visible()
-    keep(page, "bench-evidence")
-    page.get_by_label("Propose by").select_option("own")
-    page.locator("aside").evaluate("side => side.scrollTo(0, 0)")
-    if not page.locator("[data-step]").count():
-        page.get_by_role("button", name="Propose", exact=True).click()
+    page.get_by_role("button", name="Propose", exact=True).click()
+    expect(page.get_by_role("button", name="Make this plan")).to_be_enabled()
+    page.wait_for_timeout(600)
+    keep(page, "bench-proposal")
+    page.keyboard.press("Escape")
+    propose(page)
     expect(page.locator("[data-after=noise]")).to_be_visible()
     page.keyboard.press("Home")
     for _ in range(24):
         page.keyboard.press("ArrowRight")
     page.keyboard.press("7")
     page.get_by_role("button", name="Wipe", exact=True).click()
-    page.get_by_role("button", name="1. Temporal").click()
     settled(page)
     keep(page, "bench-result-wipe")
     page.get_by_role("button", name="Wipe", exact=True).click()
@@ -153,16 +157,16 @@ def take(page: Page) -> None:
 
 def judging(page: Page) -> None:
     """Two sides beside one another under a look, scopes, overwork, and a loop against a still; all undone after."""
-    side = page.locator("aside")
     tab = page.get_by_role("tablist", name="Evidence").get_by_role("tab")
     page.keyboard.press("7")
     settled(page)
     tab.filter(has_text="Scopes").click()
     page.get_by_label("Scope", exact=True).select_option("parade")
-    side.evaluate("side => side.scrollTo(0, 5000)")
-    page.wait_for_timeout(600)
+    settings(page, "spatial")
+    page.wait_for_timeout(1500)
     settled(page)
     keep(page, "bench-scopes")
+    page.keyboard.press("Escape")
     page.get_by_role("button", name="Beside").click()
     tab.filter(has_text="Look").click()
     page.get_by_label("Exposure", exact=True).fill("1.2")
@@ -184,7 +188,6 @@ def judging(page: Page) -> None:
     page.get_by_role("button", name="Judge this frame").click()
     expect(page.locator("[data-verdict]")).to_be_visible()
     page.locator("[data-measure=structure] button").click()
-    side.evaluate("side => side.scrollTo(0, 5000)")
     settled(page)
     keep(page, "bench-overwork")
     page.locator("[data-measure=structure] button").click()
@@ -201,52 +204,44 @@ def judging(page: Page) -> None:
     page.locator("[data-still]").get_by_role("button", name="Delete").click()
     page.get_by_role("button", name="Wipe", exact=True).click()
     tab.filter(has_text="Noise").click()
-    side.evaluate("side => side.scrollTo(0, 0)")
 
 
 def reshaping(page: Page) -> None:
     """A result of twice the size wiped against its source, and a converted one; all undone after."""
-    side = page.locator("aside")
     page.get_by_label("Treatment to add").select_option("resize")
     page.get_by_role("button", name="Add step").click()
-    step = page.locator("[data-step=resize]")
-    step.get_by_role("button", name="3. Resize").click()
+    step = page.locator("[data-settings=resize]")
     step.get_by_label("Factor", exact=True).fill("2")
     page.keyboard.press("Enter")
     page.wait_for_timeout(600)
     page.get_by_label("Zoom").select_option("200")
     page.get_by_role("button", name="Wipe", exact=True).click()
-    step.evaluate("step => step.scrollIntoView({ block: 'center' })")
     settled(page)
     step.get_by_role("button", name="Remove", exact=True).click()
     page.get_by_label("Zoom").select_option("fit")
     page.get_by_label("Treatment to add").select_option("convert")
     page.get_by_role("button", name="Add step").click()
-    step = page.locator("[data-step=convert]")
-    step.get_by_role("button", name="3. Convert").click()
+    step = page.locator("[data-settings=convert]")
     step.get_by_label("To", exact=True).select_option("Rec.2100-PQ - Display")
     page.wait_for_timeout(600)
-    step.evaluate("step => step.scrollIntoView({ block: 'center' })")
     settled(page)
     keep(page, "bench-converted")
     step.get_by_role("button", name="Remove", exact=True).click()
     page.get_by_role("button", name="Wipe", exact=True).click()
-    side.evaluate("side => side.scrollTo(0, 0)")
     settled(page)
 
 
 def reach_and_grain(page: Page) -> None:
     """The matte of a step with a sampled colour and a shape, and the controls of grain; all undone after."""
-    page.get_by_role("button", name="1. Temporal").click()
-    page.get_by_role("button", name="2. Spatial").click()
-    reach = page.locator("[data-step=spatial]").get_by_test_id("reach")
+    reach = settings(page, "spatial").get_by_test_id("reach")
+    settled(page)
     box = page.locator("canvas").bounding_box() or {"width": 0, "height": 0}
     reach.get_by_role("button", name="Add a colour").click()
     page.locator("canvas").click(position={"x": box["width"] * 0.4, "y": box["height"] * 0.5})
     expect(reach.get_by_test_id("hue")).to_be_visible()
     reach.get_by_role("button", name="Ellipse").click()
     reach.get_by_role("button", name="Show matte").click()
-    page.locator("aside").evaluate("side => side.scrollTo(0, 900)")
+    reach.scroll_into_view_if_needed()
     page.wait_for_timeout(1500)
     settled(page)
     keep(page, "bench-reach")
@@ -259,12 +254,9 @@ def reach_and_grain(page: Page) -> None:
     page.wait_for_timeout(500)
     keep(page, "bench-strip")
     page.keyboard.press("Escape")
-    page.get_by_role("button", name="2. Spatial").click()
     page.get_by_label("Treatment to add").select_option("grain")
     page.get_by_role("button", name="Add step").click()
-    page.get_by_role("button", name="3. Grain").click()
     page.get_by_label("Zoom").select_option("200")
-    page.locator("aside").evaluate("side => side.scrollTo(0, 420)")
     page.wait_for_timeout(1500)
     settled(page)
     keep(page, "bench-grain")

@@ -16,7 +16,7 @@ from yellowclean.engine.errors import BadInput
 from yellowclean.engine.frames import Frame, luma
 from yellowclean.engine.media import destination, open_source, open_writer, probe
 from yellowclean.engine.media.planes import Coding, rgb_from_yuv, yuv_from_rgb
-from yellowclean.engine.media.timecode import shifted
+from yellowclean.engine.media.timecode import frames_between, shifted
 
 
 def write(path: Path, frames: list[Frame], form: str | None = None, **about: object) -> None:
@@ -179,6 +179,12 @@ class Timecode(TestCase):
         self.assertEqual(shifted("00:09:59;29", 1, rate), "00:10:00;00")
         self.assertEqual(shifted("00:00:00;00", 17982, rate), "00:10:00;00")
         self.assertEqual(shifted("01:00:00:23", 2, Fraction(24)), "01:00:01:01")
+        for frames in (0, 1, 1799, 1800, 17982, 123456):
+            later = shifted("09:58:00;02", frames, rate)
+            self.assertEqual(frames_between("09:58:00;02", later, rate), frames)
+        for wrong in ("1:2", "01:00:00:24", "01:60:00:00", "frame 3"):
+            with self.assertRaisesRegex(BadInput, "timecode"):
+                frames_between("01:00:00:00", wrong, Fraction(24))
 
 
 class Refusals(TestCase):

@@ -381,7 +381,9 @@ class Bench(ApiCase):
                 "grain",
             ],
         )
-        self.assertIn("prores-hq", [f["name"] for f in self.ask("get", "/formats")])
+        formats = {f["name"]: f["lost"] for f in self.ask("get", f"/shots/{self.surveyed_shot().pk}/formats")}
+        self.assertEqual(formats["ffv1"], [])
+        self.assertTrue(any("fineness of colour" in lost for lost in formats["h264"]), formats)
         self.assertContains(self.client.get("/shots/1"), '<div id="app">')
 
 

@@ -9,9 +9,11 @@
   }
   const { curve, readings, saved }: Props = $props();
   const WIDTH = 290;
-  const HEIGHT = 130;
+  const HEIGHT = 146;
   const LEFT = 30;
   const BOTTOM = 18;
+  /** Above it stand the names of the lines. */
+  const TOP = 28;
   const LEAST_SHARE = 0.005;
 
   const lines = [
@@ -39,8 +41,19 @@
     return from + ((to - from) * (level - a)) / (b - a);
   }
   const overlay = $derived(saved ? curve.level_cv.map((level) => savedAt(saved, level)) : null);
-  const x = (level: number) => LEFT + (level / 1023) * (WIDTH - LEFT - 14);
-  const y = (cv: number) => HEIGHT - BOTTOM - (cv / top) * (HEIGHT - BOTTOM - 8);
+  /** Levels that occur, widened to whole marks: the chart's width is theirs. */
+  const MARK = 128;
+  const lowest = $derived(Math.floor((curve.level_cv[present[0] ?? 0] ?? 0) / MARK) * MARK);
+  const highest = $derived(
+    Math.min(Math.ceil(((curve.level_cv[present.at(-1) ?? 0] ?? 1023) + 1) / MARK) * MARK, 1024),
+  );
+  const marks = $derived(
+    Array.from({ length: (highest - lowest) / MARK + 1 }, (_, k) => lowest + k * MARK).filter(
+      (_, k) => highest - lowest <= 4 * MARK || k % 2 === 0,
+    ),
+  );
+  const x = (level: number) => LEFT + ((level - lowest) / (highest - lowest)) * (WIDTH - LEFT - 14);
+  const y = (cv: number) => HEIGHT - BOTTOM - (cv / top) * (HEIGHT - BOTTOM - TOP);
   const points = (values: number[]) =>
     present.map((k) => `${x(curve.level_cv[k] ?? 0).toFixed(1)},${y(values[k] ?? 0).toFixed(1)}`).join(" ");
 </script>
@@ -51,8 +64,8 @@
   role="img"
   aria-label="Sigma in code values against level in code values"
 >
-  {#each [0, 256, 512, 768, 1023] as level (level)}
-    <line x1={x(level)} x2={x(level)} y1="6" y2={HEIGHT - BOTTOM} stroke="#8a8a8a" stroke-width="0.6" />
+  {#each marks as level (level)}
+    <line x1={x(level)} x2={x(level)} y1={TOP} y2={HEIGHT - BOTTOM} stroke="#8a8a8a" stroke-width="0.6" />
     <text x={x(level)} y={HEIGHT - 5} font-size="10" text-anchor="middle" fill="#161616">{level}</text>
   {/each}
   {#each [0, 0.5, 0.9] as share (share)}
@@ -109,6 +122,5 @@
       stroke-width="1.4"
     />
   {/each}
-  <text x="2" y="12" font-size="10" fill="#161616">σ CV</text>
-  <text x={WIDTH - 6} y={HEIGHT - BOTTOM - 3} font-size="10" text-anchor="end" fill="#3d3d3d">level CV</text>
+  <text x="2" y="12" font-size="10" fill="#161616">σ in CV, by level in CV</text>
 </svg>

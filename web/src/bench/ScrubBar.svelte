@@ -2,6 +2,7 @@
   import { frameTime, short } from "../lib/format";
   import { clamp } from "../lib/geometry";
   import CourseLines from "./CourseLines.svelte";
+  import FrameField from "./FrameField.svelte";
   import PlayControls from "./PlayControls.svelte";
   import type { Bench } from "./bench.svelte";
 
@@ -53,7 +54,7 @@
 <div class="border-t border-rule px-3 pt-1 pb-2">
   <div class="flex items-center gap-3 text-[13px]">
     <PlayControls {bench} />
-    <span class="figure whitespace-nowrap">{frameTime(bench.n, bench.shot?.media.rate ?? "24")}</span>
+    <FrameField {bench} />
     <span class="grow truncate text-right">
       {#if course}
         {course.title}, here

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from fractions import Fraction
 
+from ..errors import BadInput
+
 _SHAPE = re.compile(r"^(\d\d):(\d\d):(\d\d)([:;.])(\d\d)$")
 
 
@@ -13,12 +15,8 @@ def shifted(timecode: str, frames: int, rate: Fraction) -> str:
     match = _SHAPE.match(timecode)
     if not match:
         return timecode
-    hours, minutes, seconds, count = (int(match.group(k)) for k in (1, 2, 3, 5))
-    base = round(rate)
-    dropped = round(base / 15) if match.group(4) in ";." else 0
-    total_minutes = hours * 60 + minutes
-    number = (total_minutes * 60 + seconds) * base + count - dropped * (total_minutes - total_minutes // 10)
-    number += frames
+    base, dropped = _counting(match, rate)
+    number = _number(match, base, dropped) + frames
     if dropped:
         per_minute, per_ten = base * 60 - dropped, base * 600 - 9 * dropped
         tens, rest = divmod(number, per_ten)
@@ -27,6 +25,31 @@ def shifted(timecode: str, frames: int, rate: Fraction) -> str:
     minutes, seconds = divmod(seconds, 60)
     hours, minutes = divmod(minutes, 60)
     return f"{hours % 24:02}:{minutes:02}:{seconds:02}{match.group(4)}{count:02}"
+
+
+def frames_between(start: str, timecode: str, rate: Fraction) -> int:
+    """How many frames a timecode lies after the start, both counted as the start is. Raises `BadInput` for text
+    that is no timecode of that rate."""
+    first, match = _SHAPE.match(start), _SHAPE.match(timecode.strip())
+    if not first or not match:
+        raise BadInput(f"{timecode}: is no timecode; write hours:minutes:seconds:frames, as in 01:00:10:12.")
+    base, dropped = _counting(first, rate)
+    if int(match.group(5)) >= base or int(match.group(2)) > 59 or int(match.group(3)) > 59:
+        raise BadInput(f"{timecode}: there is no such timecode at {base} frames a second.")
+    return _number(match, base, dropped) - _number(first, base, dropped)
+
+
+def _counting(match: re.Match[str], rate: Fraction) -> tuple[int, int]:
+    """Frames that a second counts, and frame numbers that a minute drops."""
+    base = round(rate)
+    return base, round(base / 15) if match.group(4) in ";." else 0
+
+
+def _number(match: re.Match[str], base: int, dropped: int) -> int:
+    """The number of a timecode's frame since midnight."""
+    hours, minutes, seconds, count = (int(match.group(k)) for k in (1, 2, 3, 5))
+    total_minutes = hours * 60 + minutes
+    return (total_minutes * 60 + seconds) * base + count - dropped * (total_minutes - total_minutes // 10)
 
 
 def packed(timecode: str) -> int | None:

@@ -31,6 +31,9 @@ EXPECTED, FALLS = 1.0, 3.0
 """Mean square of the difference up to which a neighbour counts in full, and over which its trust falls to 1/e, both
 in squares of the error."""
 
+COLOUR_EXPECTED, COLOUR_FALLS = 0.25, 0.5
+"""The same of both colours together, for colour."""
+
 BAR, CHROMA_BAR, RISES = 1.0, 0.35, 14.0
 """Coefficients of luma and of colour below so many errors are dropped; and over how many frequencies, across and
 down together, that doubles."""
@@ -144,36 +147,40 @@ def _planes(rgb: Frame) -> Array:
 def _merged(
     p: Compression, window: Window, around: Around, core: Region, before: Array, error: Array
 ) -> tuple[Array, Array]:
-    """The planes averaged with the neighbours', each pixel as far as it is trusted; and how many frames that is."""
-    total, weight = before.copy(), np.ones(before.shape[1:], np.float32)
+    """The planes averaged with the neighbours', each pixel as far as it is trusted, colour where its own agrees
+    too: false colour moves otherwise than what it lies on. And how many frames that is in luma."""
+    total, weight = before.copy(), np.ones((2, *before.shape[1:]), np.float32)
     here = core.within(window.place)
     place = np.array([core.x, core.y, here.x, here.y, p.search], np.float32)
     strength = error * np.float32(max(p.luma, p.chroma) / 100)
     across = np.empty_like(weight)
+    rows = before.shape[1]
     for n in window.neighbours:
         warped, gain, doubt = fetched(_planes(window.pull(n).rgb), around.motion(window.n, n), place, before.shape)
-        in_bands(len(weight), lambda a, b, w=warped: _difference_rows(before[0], w[0], across, a, b))  # type: ignore[misc]
+        in_bands(rows, lambda a, b, w=warped: _difference_rows(before, w, across, a, b))  # type: ignore[misc]
         in_bands(
-            len(weight),
+            rows,
             lambda a, b, w=warped, g=gain, d=doubt: _merge_rows(across, w, g, d, strength, total, weight, a, b),  # type: ignore[misc]
         )
-    return total / weight, weight
+    return total / weight[[0, 1, 1]], weight[0]
 
 
 @nb.njit(nogil=True, cache=True)
 def _difference_rows(before, warped, across, first, end):  # type: ignore[no-untyped-def]
-    """Row sums over the patch's width of the squared difference."""
-    width = before.shape[1]
-    square = np.empty(width, np.float32)
+    """Row sums over the patch's width of the squared difference, of luma and of both colours."""
+    width = before.shape[2]
+    square = np.empty((2, width), np.float32)
     for y in range(first, end):
         for x in range(width):
-            d = before[y, x] - warped[y, x]
-            square[x] = d * d
+            luma, blue, red = before[:, y, x] - warped[:, y, x]
+            square[0, x] = luma * luma
+            square[1, x] = blue * blue + red * red
         for x in range(width):
-            s = np.float32(0)
-            for i in range(-PATCH, PATCH + 1):
-                s += square[min(max(x + i, 0), width - 1)]
-            across[y, x] = s
+            for k in range(2):
+                s = np.float32(0)
+                for i in range(-PATCH, PATCH + 1):
+                    s += square[k, min(max(x + i, 0), width - 1)]
+                across[k, y, x] = s
 
 
 @nb.njit(nogil=True, cache=True)
@@ -185,17 +192,21 @@ def _merge_rows(across, warped, gain, doubt, error, total, weight, first, end): 
         for x in range(width):
             if gain[y, x] == 0 or error[y, x] <= 0:
                 continue
-            s = np.float32(0)
-            for j in range(-PATCH, PATCH + 1):
-                s += across[min(max(y + j, 0), height - 1), x]
             e = error[y, x] * error[y, x]
-            strange = max(s / count - np.float32(EXPECTED) * e, np.float32(0)) / (np.float32(FALLS) * e)
-            w = np.exp(-strange - doubt[y, x] * doubt[y, x])
-            if w < np.float32(0.01):
-                continue
-            weight[y, x] += w
-            for k in range(3):
+            strange = doubt[y, x] * doubt[y, x]
+            for k in range(2):
+                s = np.float32(0)
+                for j in range(-PATCH, PATCH + 1):
+                    s += across[k, min(max(y + j, 0), height - 1), x]
+                expected, falls = (EXPECTED, FALLS) if k == 0 else (COLOUR_EXPECTED, COLOUR_FALLS)
+                strange += max(s / count - np.float32(expected) * e, np.float32(0)) / (np.float32(falls) * e)
+                w = np.exp(-strange)
+                if w < np.float32(0.01):
+                    break
+                weight[k, y, x] += w
                 total[k, y, x] += w * warped[k, y, x]
+                if k:
+                    total[2, y, x] += w * warped[2, y, x]
 
 
 def _cleared(plane: Array, error: Array, colour: bool) -> Array:

@@ -237,6 +237,11 @@ class PartsSchema(Schema):
     parts: dict[str, dict[str, Any]]
 
 
+class TimecodeOut(Schema):
+    frame: int
+    timecode: str
+
+
 class FormatOut(Schema):
     name: str
     title: str

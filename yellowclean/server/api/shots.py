@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
+
 from django.http import HttpRequest
 from ninja import Router, Schema
 from ninja.errors import HttpError
 
-from ...engine.errors import BadPlan
+from ...engine.errors import BadInput, BadPlan
 from ...engine.frames import never
 from ...engine.judge.patches import patch_at
 from ...engine.judge.standing import frame_noise, said_of, standings
 from ...engine.measure.patch import Patch, measure_patch
 from ...engine.measure.places import better_patch
 from ...engine.media import OUTPUT_FORMATS
+from ...engine.media.timecode import frames_between, shifted
 from ...engine.plan import Plan
 from ...engine.treat import TREATMENTS
 from ..models import PlanVersion, Profile, Shot
@@ -40,6 +43,7 @@ from .schemas import (
     ProposalOut,
     ShotDetail,
     SurveyIn,
+    TimecodeOut,
     TreatmentOut,
     VersionIn,
     VersionOut,
@@ -188,6 +192,19 @@ def get_remaining(request: HttpRequest, version_id: int) -> LeftOut:
     stands = standings(report.findings if report else [], left)
     by_frame = frame_noise(report.noise.by_frame_cv if report else [], stands)
     return LeftOut(left=left, standings=stands, by_frame=by_frame, said=said_of(version.plan, stands))
+
+
+@router.get("/shots/{shot_id}/timecode", response=TimecodeOut)
+def get_timecode(request: HttpRequest, shot_id: int, frame: int = 0, at: str = "") -> TimecodeOut:
+    """The source's timecode of a frame; or the frame of a timecode, where `at` names one."""
+    info = Shot.objects.get(pk=shot_id).info
+    start, rate = info.timecode or "00:00:00:00", Fraction(info.rate)
+    if at:
+        frame = frames_between(start, at, rate)
+        if not 0 <= frame < info.frames:
+            last = shifted(start, info.frames - 1, rate)
+            raise BadInput(f"{at}: lies outside the shot, which runs from {start} to {last}.")
+    return TimecodeOut(frame=frame, timecode=shifted(start, frame, rate))
 
 
 @router.get("/treatments", response=list[TreatmentOut])
