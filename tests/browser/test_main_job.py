@@ -110,14 +110,14 @@ class Looking(BrowserCase):
         self.picture_settled("source")
         expect(page.get_by_label("Zoom")).to_have_value("200")
         timecode = page.get_by_label("Timecode of the source")
-        for typed, frame in (("00:00:00:07", "7"), ("3", "3")):
+        for typed, frame in (("01:02:10:07", "7"), ("3", "3")):
             timecode.fill(typed)
             timecode.press("Enter")
             expect(page.get_by_role("slider", name="Frame", exact=True)).to_have_attribute("aria-valuenow", frame)
-        expect(timecode).to_have_value("00:00:00:03")
-        timecode.fill("00:00:09:00")
+        expect(timecode).to_have_value("01:02:10:03")
+        timecode.fill("01:02:19:00")
         timecode.press("Enter")
-        expect(page.get_by_text("which runs from 00:00:00:00 to 00:00:00:11")).to_be_visible()
+        expect(page.get_by_text("which runs from 01:02:10:00 to 01:02:10:11")).to_be_visible()
 
     def test_a_bad_patch_says_why_and_a_typed_number_counts(self) -> None:
         page = self.page

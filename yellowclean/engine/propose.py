@@ -104,7 +104,10 @@ def untreated(report: SurveyReport, plan: Plan) -> list[Untreated]:
 
 def _by_hand(kind: str) -> str:
     able = " or ".join(t.title for t in TREATMENTS.values() if kind in t.treats)
-    return f"{able} found nothing here that is surely a fault; add the step to try it by hand."
+    return (
+        f"{able} found nothing here that is surely a fault: it is measured again in the result; add the step if it"
+        " stays."
+    )
 
 
 def _step(treatment: Treatment, case: Case) -> Step | None:

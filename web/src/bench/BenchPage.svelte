@@ -38,6 +38,10 @@
     { view: "reach", label: "Reach" },
   ];
 
+  /** Settings make room for a test strip, which needs the width. */
+  const settingsOpen = $derived(
+    bench.layout.ticket && bench.layout.opened !== null && bench.strip.control === null,
+  );
   const choosingInset = $derived(bench.pick?.name === "inset");
 
   function chooseInset() {
@@ -87,7 +91,7 @@
   <div
     class="bench grid h-full"
     data-ticket={bench.layout.ticket}
-    data-settings-open={bench.layout.ticket && bench.layout.opened !== null}
+    data-settings-open={settingsOpen}
     data-evidence={bench.layout.evidence}
   >
     <div class="[grid-area:head]">
@@ -173,7 +177,7 @@
       <TicketList {bench} />
     </aside>
 
-    {#if bench.layout.ticket && bench.layout.opened}
+    {#if settingsOpen}
       <aside
         class="min-h-0 overflow-y-auto border-r border-rule px-3 pb-3 [grid-area:settings]"
         aria-label="Settings"

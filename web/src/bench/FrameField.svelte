@@ -39,7 +39,7 @@
 <label class="flex items-center gap-1.5" title="Type a timecode or the number of a frame, and press Enter">
   <span class="figure whitespace-nowrap">{frameTime(bench.n, bench.shot?.media.rate ?? "24")}</span>
   <input
-    class="input w-24 figure input-xs"
+    class="input w-28 figure input-xs"
     aria-label="Timecode of the source"
     value={told.timecode}
     onfocus={(event) => event.currentTarget.select()}

@@ -101,7 +101,7 @@
   {#each reach.hues ?? [] as hue, k (k)}
     <details class="border-b border-rule" data-testid="hue">
       <summary class="flex cursor-pointer items-baseline gap-2 py-0.5">
-        <span class="grow">{hueLine(hue)} <span aria-hidden="true" class="text-quiet">+</span></span>
+        <span class="grow">{hueLine(hue)} <span aria-hidden="true" class="text-quiet">▸</span></span>
         <button
           class="text-[13px] text-quiet hover:underline"
           onclick={() => set({ hues: (reach.hues ?? []).toSpliced(k, 1) })}>Drop</button

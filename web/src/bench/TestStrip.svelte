@@ -34,8 +34,6 @@
   }
 </script>
 
-<svelte:window onkeydown={(event) => event.key === "Escape" && desk.close()} />
-
 {#if control}
   <section
     class="absolute inset-0 overflow-y-auto bg-base-100 p-2"

@@ -23,6 +23,8 @@
   const lines = $derived(linesOf(shownFindings, steps, bench.treatments));
   let added = $state("grain");
   const estimated = $derived(bench.left?.left.basis === "estimate");
+  /** Findings that flats tell; the others are measured by what found them. */
+  const BY_FLATS = new Set(["noise", "colour noise"]);
   /** Whether what the plan leaves is still being measured. */
   const waiting = $derived(!!bench.version && !bench.version.problem && bench.left === null);
 </script>
@@ -75,8 +77,9 @@
               <span class="figure whitespace-nowrap">
                 <span class={[after == null && outside && "outside"]}>{short(finding.value)}</span>
                 {#if after != null}
-                  →{estimated ? " about " : " "}<span class={[outside && "outside"]} data-after={finding.kind}
-                    >{short(after)}</span
+                  →{estimated && BY_FLATS.has(finding.kind) ? " about " : " "}<span
+                    class={[outside && "outside"]}
+                    data-after={finding.kind}>{short(after)}</span
                   >
                 {:else if waiting && served.has(finding.kind)}
                   → <span title="Being measured in the result">…</span>

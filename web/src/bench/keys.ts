@@ -107,8 +107,8 @@ export const KEYS: Key[] = [
     key: "Escape",
     shown: "Esc",
     for: "Panels",
-    does: "fold the open settings",
-    run: (b) => (b.layout.opened = null),
+    does: "put the test strip away, or fold the settings",
+    run: (b) => (b.strip.control ? b.strip.close() : (b.layout.opened = null)),
   },
 ];
 
