@@ -26,6 +26,12 @@ class Access(BrowserCase):
         page.goto(self.live_server_url)
         expect(page.locator("main li img")).to_have_count(8)
         self.check()
+        for dialog in ("Tolerances…", "Import from a folder…"):
+            page.get_by_role("button", name=dialog).click()
+            expect(page.get_by_role("dialog")).to_be_visible()
+            with self.subTest(dialog):
+                self.check()
+            page.keyboard.press("Escape")
         self.open_quay()
         self.measure()
         self.propose()
@@ -41,6 +47,9 @@ class Access(BrowserCase):
         self.check()
         page.get_by_role("button", name="Propose", exact=True).click()
         expect(page.get_by_role("button", name="Make this plan")).to_be_enabled()
+        self.check()
+        page.keyboard.press("Escape")
+        page.get_by_role("button", name="Render…").click()
         self.check()
         page.keyboard.press("Escape")
         page.get_by_role("button", name="Keys").click()

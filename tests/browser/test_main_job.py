@@ -48,6 +48,22 @@ class MainJob(BrowserCase):
         self.wipe(source, result)
         self.download_and_compare()
 
+    def test_one_shot_of_a_fresh_demo_is_finished_in_at_most_eight_clicks(self) -> None:
+        page = self.page
+        page.add_init_script(
+            "window.clicks = 0; addEventListener('click', e => { if (e.isTrusted) window.clicks++; }, true);"
+        )
+        page.goto(self.live_server_url)
+        page.get_by_role("link", name=QUAY, exact=True).click()
+        self.measure()
+        self.propose()
+        self.picture_settled("result")
+        page.get_by_role("button", name="Render…").click()
+        page.get_by_role("button", name="Start render").click()
+        with page.expect_download():
+            page.get_by_role("link", name="Download").click()
+        self.assertLessEqual(page.evaluate("window.clicks"), 8)
+
     def wipe(self, source: np.ndarray, result: np.ndarray) -> None:
         """Left of the line is the source, right of it the result, and the line can be dragged."""
         page = self.page

@@ -77,6 +77,18 @@ class Traps(BrowserCase):
         self.picture_settled("")
         expect(page.get_by_role("button", name="Evidence")).to_have_attribute("aria-expanded", "false")
 
+    def test_what_no_step_treats_says_so_and_what_to_do_instead(self) -> None:
+        page = self.page
+        self.open_shot("q9_031_dusk_cranes")
+        self.measure()
+        page.get_by_role("button", name="Propose", exact=True).click()
+        left = page.get_by_test_id("untreated")
+        expect(left).to_contain_text("Ask for a less compressed copy")
+        page.get_by_role("button", name="Make this plan").click()
+        page.locator('[data-finding="compression"] button').click()
+        expect(page.get_by_test_id("instead")).to_contain_text("Ask for a less compressed copy")
+        expect(page.locator('[data-finding="compression"] .outside')).to_be_visible()
+
     def test_an_edit_made_while_the_application_is_away_is_sent_once_it_is_back(self) -> None:
         page = self.page
         self.open_quay()

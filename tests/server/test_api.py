@@ -7,6 +7,7 @@ import io
 import json
 import shutil
 import tempfile
+from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -18,8 +19,10 @@ from django.test import TestCase, override_settings
 from PIL import Image
 
 from tests.clips import temporary_folder
+from yellowclean.cli import main
 from yellowclean.engine.measure.report import SurveyReport
 from yellowclean.engine.media import open_source
+from yellowclean.engine.plan import plan_from_json
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera, ShotRecipe, shoot
 from yellowclean.server.models import Job, PlanVersion, Shot
@@ -221,6 +224,31 @@ class Bench(ApiCase):
         self.ask("get", f"/versions/{version['id']}/remaining")
         self.assertGreater(self.on_the_sheet("noise")["remaining"], left["values"]["noise"])
         self.assertEqual(self.ask("post", f"/shots/{shot.pk}/propose", {})["label"], "B")
+
+    def test_the_command_line_proposes_what_the_bench_does(self) -> None:
+        shot = self.surveyed_shot()
+        proposal = self.ask("get", f"/shots/{shot.pk}/proposal")
+        version = self.ask("post", f"/shots/{shot.pk}/propose", {})
+        self.assertEqual(version["plan"], proposal["plan"])
+        out, said = self.folder / "plan.json", io.StringIO()
+        with redirect_stdout(said), redirect_stderr(io.StringIO()):
+            self.assertEqual(main(["propose", shot.path, "--out", str(out)]), 0)
+        self.assertEqual(plan_from_json(out.read_text()), PlanVersion.objects.get(pk=version["id"]).plan)
+        for finding in proposal["untreated"]:
+            self.assertIn(f"Not treated: {finding['kind']} ", said.getvalue())
+            self.assertIn(finding["instead"], said.getvalue())
+        some = self.ask("post", f"/shots/{shot.pk}/propose", {"steps": [1]})
+        self.assertEqual([s["kind"] for s in some["plan"]["steps"]], ["spatial"])
+        self.assertIn(
+            "look at it again", self.ask("post", f"/shots/{shot.pk}/propose", {"steps": [7]}, 422)["detail"]
+        )
+
+    def test_a_version_changed_from_elsewhere_is_not_written_over(self) -> None:
+        version = self.ask("post", f"/shots/{self.surveyed_shot().pk}/propose", {})
+        path, body = f"/versions/{version['id']}", {"plan": version["plan"], "revision": version["revision"]}
+        self.assertEqual(self.ask("put", path, body)["revision"], version["revision"] + 1)
+        self.assertIn("from elsewhere", self.ask("put", path, body, status=409)["detail"])
+        self.assertEqual(self.ask("put", path, {"plan": version["plan"]})["revision"], version["revision"] + 2)
 
     def test_wrong_plans_are_refused_and_the_old_one_is_kept(self) -> None:
         version = self.ask("post", f"/shots/{self.surveyed_shot().pk}/propose", {})
