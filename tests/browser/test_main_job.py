@@ -233,6 +233,12 @@ class Profiles(BrowserCase):
         expect(page.locator('[data-step="spatial"]')).to_be_visible()
         page.goto(f"{self.live_server_url}/profiles")
         expect(page.get_by_label("Name of Quay cam 3200")).to_have_value("Quay cam 3200")
+        chart = page.get_by_role("img", name="Luma sigma against level")
+        expect(chart).to_be_visible()
+        chart.hover()
+        expect(page.get_by_text(re.compile(r"^Quay cam 3200\s*\d"))).to_be_visible()
+        page.get_by_role("button", name="Curve of Quay cam 3200").click()
+        expect(chart).to_have_count(0)
 
 
 class Adding(BrowserCase):

@@ -1,28 +1,21 @@
 <script lang="ts">
+  import Chart, { type Line } from "../lib/Chart.svelte";
   import type { Bench } from "./bench.svelte";
 
   const { bench }: { bench: Bench } = $props();
   const desk = $derived(bench.strip);
   const control = $derived(desk.control);
   const rungs = $derived(desk.strip?.rungs ?? []);
-  const mostLeft = $derived(Math.max(...rungs.map((r) => r.left), 0.1));
-  const mostLost = $derived(Math.max(...rungs.map((r) => r.lost), 0.1));
   const alike = $derived(desk.strip?.left.unit === desk.strip?.lost.unit);
-  const most = $derived(Math.max(mostLeft, mostLost));
-  const CHART = { width: 232, height: 128, left: 30, bottom: 18 };
-
-  function x(index: number): number {
-    return CHART.left + (index / Math.max(rungs.length - 1, 1)) * (CHART.width - CHART.left - 14);
-  }
-
-  /** Height of a part of what the chart goes up to. */
-  function y(part: number): number {
-    return CHART.height - CHART.bottom - part * (CHART.height - CHART.bottom - 8);
-  }
-
-  function line(of: (rung: (typeof rungs)[number]) => number): string {
-    return rungs.map((rung, k) => `${x(k).toFixed(1)},${y(of(rung)).toFixed(1)}`).join(" ");
-  }
+  const lines = $derived.by((): Line[] => [
+    { name: desk.strip?.left.title ?? "", values: rungs.map((r) => r.left) },
+    {
+      name: desk.strip?.lost.title ?? "",
+      values: rungs.map((r) => r.lost),
+      dash: [5, 3],
+      scale: alike ? "y" : "other",
+    },
+  ]);
 
   /** A unit short enough to stand behind a number in a narrow place. */
   function short(unit: string): string {
@@ -86,40 +79,18 @@
           </li>
         {/each}
         <li>
-          <svg
-            viewBox={`0 0 ${CHART.width} ${CHART.height}`}
-            class="w-full"
-            aria-label={`${strip.left.title} left against ${strip.lost.title}`}
-          >
-            <line x1={CHART.left} x2={CHART.width - 14} y1={y(0)} y2={y(0)} stroke="var(--color-rule)" />
-            <line x1={x(strip.stop)} x2={x(strip.stop)} y1="4" y2={y(0)} stroke="white" stroke-width="3" />
-            <polyline
-              points={line((r) => r.left / (alike ? most : mostLeft))}
-              fill="none"
-              stroke="currentColor"
-              stroke-width="1.5"
-            />
-            <polyline
-              points={line((r) => r.lost / (alike ? most : mostLost))}
-              fill="none"
-              stroke="currentColor"
-              stroke-width="1.5"
-              stroke-dasharray="5 3"
-            />
-            <text x={CHART.left - 3} y="12" text-anchor="end" font-size="10"
-              >{told(alike ? most : mostLeft)}</text
-            >
-            <text x={CHART.left - 3} y={y(0)} text-anchor="end" font-size="10">0</text>
-            {#each rungs as rung, k (rung.value)}
-              {#if k % 2 === 0}
-                <text x={x(k)} y={CHART.height - 5} text-anchor="middle" font-size="10">{rung.value}</text>
-              {/if}
-            {/each}
-          </svg>
+          <Chart
+            x={rungs.map((rung) => rung.value)}
+            xName={control.unit}
+            {lines}
+            height={128}
+            label={`${strip.left.title} left against ${strip.lost.title}`}
+            mark={rungs[strip.stop]?.value ?? null}
+          />
           <p class="text-[13px]">
             Line: {strip.left.title} left, {strip.left.unit}. Dashes: {strip.lost.title}{alike
               ? " lost"
-              : ""}, {strip.lost.unit}{alike ? "" : mostLost > 0.1 ? `, up to ${told(mostLost)}` : " (none)"}.
+              : ""}, {strip.lost.unit}.
           </p>
           <p class="pt-1 text-[13px] text-quiet">{strip.reason}</p>
         </li>

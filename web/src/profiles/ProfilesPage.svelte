@@ -1,5 +1,6 @@
 <script lang="ts">
   import { api, asked, type Profile } from "../api/client";
+  import Chart, { type Line } from "../lib/Chart.svelte";
   import { percent, short } from "../lib/format";
   import { connection } from "../lib/connection.svelte";
   import { notices } from "../lib/notices.svelte";
@@ -10,10 +11,43 @@
   let loaded = $state(false);
   let picker = $state<HTMLInputElement>();
 
+  /** Profiles whose curves are laid over one another, the newest choice last. */
+  let shown = $state<number[]>([]);
+  const MOST_SHOWN = 2;
+  const DASHES = [undefined, [6, 3]];
+  const LEAST_SHARE = 0.005;
+
+  const curves = $derived(
+    profiles
+      .filter((profile) => shown.includes(profile.id))
+      .map(({ name, curve }) => ({
+        name,
+        points: new Map(
+          curve.level_cv
+            .map((level, k) => [level, curve.luma_cv[k] ?? 0, curve.share[k] ?? 0] as const)
+            .filter(([, , share]) => share >= LEAST_SHARE)
+            .map(([level, sigma]) => [level, sigma]),
+        ),
+      })),
+  );
+  const levels = $derived([...new Set(curves.flatMap((c) => [...c.points.keys()]))].sort((a, b) => a - b));
+  const lines = $derived(
+    curves.map((c, k): Line => ({
+      name: c.name,
+      values: levels.map((level) => c.points.get(level) ?? null),
+      dash: DASHES[k],
+    })),
+  );
+
+  function toggle(id: number) {
+    shown = shown.includes(id) ? shown.filter((other) => other !== id) : [...shown, id].slice(-MOST_SHOWN);
+  }
+
   const load = () =>
     notices.watch(async () => {
       profiles = await asked(api.GET("/api/profiles", { params: { query: { search } } }));
       loaded = true;
+      if (!shown.length) shown = profiles.slice(0, 1).map((profile) => profile.id);
     });
 
   const change = (profile: Profile, field: "name" | "camera" | "gain" | "notes", value: string) =>
@@ -101,6 +135,13 @@
               <td class="py-1 pr-3 text-right figure">{short(profile.grain_px)}</td>
               <td class="py-1 pr-3 text-right figure">{percent(profile.confidence)}</td>
               <td class="py-1 text-right whitespace-nowrap">
+                <button
+                  class={["btn btn-xs", shown.includes(profile.id) && "btn-active"]}
+                  aria-pressed={shown.includes(profile.id)}
+                  aria-label={`Curve of ${profile.name}`}
+                  title="Show its curve; two lie over each other"
+                  onclick={() => toggle(profile.id)}>Curve</button
+                >
                 <a class="btn btn-xs" href={`/api/profiles/${profile.id}/file`} download>Export</a>
                 <button class="btn btn-xs" onclick={() => void remove(profile)}>Delete</button>
               </td>
@@ -108,6 +149,18 @@
           {/each}
         </tbody>
       </table>
+      {#if lines.length}
+        <section class="max-w-3xl pt-4" aria-labelledby="curves-title">
+          <h2 id="curves-title" class="font-semibold">Luma σ in CV over level in CV</h2>
+          <Chart
+            x={levels}
+            xName="level"
+            {lines}
+            height={260}
+            label="Luma sigma against level of the profiles chosen"
+          />
+        </section>
+      {/if}
     {:else if loaded}
       <p class="py-24 text-center">
         {search
