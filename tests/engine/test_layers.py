@@ -23,6 +23,7 @@ LAYERS = (
     ("judge",),
     ("survey",),
     ("propose", "render"),
+    ("delivery",),
     ("testcamera",),
 )
 HEIGHT = {name: height for height, names in enumerate(LAYERS) for name in names}
