@@ -51,7 +51,7 @@ and ended its next display frame."""
 
 
 STAMPS = """seconds => new Promise(done => {
-  const stamps = [], canvas = document.querySelector('canvas'), start = performance.now();
+  const stamps = [], canvas = document.querySelector('canvas[data-shown]'), start = performance.now();
   const look = now => {
     if (stamps.at(-1)?.shown !== canvas.dataset.shown) stamps.push({ shown: canvas.dataset.shown, now });
     if (now - start < seconds * 1000) requestAnimationFrame(look); else done(stamps);
@@ -98,9 +98,9 @@ def prepared(folder: Path) -> dict[str, int]:
 def shown(page: Page, old: str | None = None) -> str:
     """Wait until exact pictures other than `old` are shown, and say which."""
     page.wait_for_function(
-        "old => ![undefined, old].includes(document.querySelector('canvas')?.dataset.shown)", arg=old
+        "old => ![undefined, old].includes(document.querySelector('canvas[data-shown]')?.dataset.shown)", arg=old
     )
-    return str(page.evaluate("document.querySelector('canvas').dataset.shown"))
+    return str(page.evaluate("document.querySelector('canvas[data-shown]').dataset.shown"))
 
 
 def answers(page: Page, kind: str, times: int = 40) -> str:

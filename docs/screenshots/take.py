@@ -176,7 +176,7 @@ def judging(page: Page) -> None:
     settled(page)
     keep(page, "bench-look")
     page.get_by_role("button", name="Inset").click()
-    page.locator("canvas").click(position={"x": 300, "y": 420})
+    page.locator("canvas[data-shown]").click(position={"x": 300, "y": 420})
     page.wait_for_timeout(1500)
     page.get_by_test_id("inset").get_by_role("button", name="Close").click()
     page.get_by_role("button", name="Beside").click()
@@ -235,9 +235,9 @@ def reach_and_grain(page: Page) -> None:
     """The matte of a step with a sampled colour and a shape, and the controls of grain; all undone after."""
     reach = settings(page, "spatial").get_by_test_id("reach")
     settled(page)
-    box = page.locator("canvas").bounding_box() or {"width": 0, "height": 0}
+    box = page.locator("canvas[data-shown]").bounding_box() or {"width": 0, "height": 0}
     reach.get_by_role("button", name="Add a colour").click()
-    page.locator("canvas").click(position={"x": box["width"] * 0.4, "y": box["height"] * 0.5})
+    page.locator("canvas[data-shown]").click(position={"x": box["width"] * 0.4, "y": box["height"] * 0.5})
     expect(reach.get_by_test_id("hue")).to_be_visible()
     reach.get_by_role("button", name="Ellipse").click()
     reach.get_by_role("button", name="Show matte").click()

@@ -112,7 +112,7 @@ class BrowserCase(StaticLiveServerTestCase):
 
     def pixels(self) -> np.ndarray:
         """What the canvas shows, H×W×3."""
-        address = self.page.evaluate("document.querySelector('canvas').toDataURL('image/png')")
+        address = self.page.evaluate("document.querySelector('canvas[data-shown]').toDataURL('image/png')")
         picture = Image.open(io.BytesIO(base64.b64decode(address.split(",")[1])))
         return np.array(picture.convert("RGB"))
 

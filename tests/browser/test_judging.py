@@ -17,7 +17,7 @@ from yellowclean.server.models import Job
 from yellowclean.server.use_cases import add_shot, new_version
 
 FRAME_STAMPS = """count => new Promise(done => {
-  const stamps = [], canvas = document.querySelector('canvas');
+  const stamps = [], canvas = document.querySelector('canvas[data-shown]');
   const look = () => {
     if (stamps.at(-1) !== canvas.dataset.shown) stamps.push(canvas.dataset.shown);
     if (stamps.length < count) requestAnimationFrame(look); else done(stamps);
@@ -29,11 +29,13 @@ FRAME_STAMPS = """count => new Promise(done => {
 
 class JudgingCase(BrowserCase):
     def address(self) -> str | None:
-        return self.page.locator("canvas").get_attribute("data-shown")
+        return self.page.locator("canvas[data-shown]").get_attribute("data-shown")
 
     def after(self, old: str | None) -> np.ndarray:
         """The pixels once other pictures than `old` are shown."""
-        self.page.wait_for_function("old => document.querySelector('canvas').dataset.shown !== old", arg=old)
+        self.page.wait_for_function(
+            "old => document.querySelector('canvas[data-shown]').dataset.shown !== old", arg=old
+        )
         self.picture_settled("")
         return self.pixels().astype(int)
 
@@ -115,9 +117,9 @@ class Comparing(JudgingCase):
         expect(page.get_by_test_id("picture-label")).to_have_text("Source | Result")
         self.assertEqual(len((self.address() or "").split()), 2)
         page.get_by_role("button", name="Inset").click()
-        box = page.locator("canvas").bounding_box()
+        box = page.locator("canvas[data-shown]").bounding_box()
         assert box
-        page.locator("canvas").click(position={"x": box["width"] / 2, "y": box["height"] / 4})
+        page.locator("canvas[data-shown]").click(position={"x": box["width"] / 2, "y": box["height"] / 4})
         expect(page.get_by_test_id("inset").locator("img")).to_have_count(2)
         old = self.address()
         page.get_by_label("Stress").fill("80")
@@ -218,7 +220,7 @@ class Overworked(JudgingCase):
         page.locator('[data-measure="structure"] button').click()
         where = page.get_by_test_id("overwork-map")
         expect(where).to_be_visible()
-        box, canvas = where.bounding_box(), page.locator("canvas").bounding_box()
+        box, canvas = where.bounding_box(), page.locator("canvas[data-shown]").bounding_box()
         assert box and canvas
         self.assertLessEqual(box["width"], canvas["width"] + 1)
         old = self.address()

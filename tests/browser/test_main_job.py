@@ -36,15 +36,17 @@ class MainJob(BrowserCase):
         removed = self.pixels()
         self.assertLess(abs(float(removed[300:500, 300:900].mean()) - 127.5), 8)
         page.locator('[data-step="temporal"] input[type=checkbox]').uncheck()
-        page.wait_for_function("before => document.querySelector('canvas').dataset.shown !== before",
-                               arg=page.locator("canvas").get_attribute("data-shown"))  # fmt: skip
+        page.wait_for_function("before => document.querySelector('canvas[data-shown]').dataset.shown !== before",
+                               arg=page.locator("canvas[data-shown]").get_attribute("data-shown"))  # fmt: skip
         self.picture_settled("removed")
         self.assertGreater(np.abs(self.pixels().astype(int) - removed).mean(), 2)
         page.get_by_role("button", name="Undo").click()
         expect(page.locator('[data-step="temporal"] input[type=checkbox]')).to_be_checked()
 
         page.get_by_role("button", name="Result").click()
-        page.wait_for_function("old => document.querySelector('canvas').dataset.shown === old", arg=address)
+        page.wait_for_function(
+            "old => document.querySelector('canvas[data-shown]').dataset.shown === old", arg=address
+        )
         self.wipe(source, result)
         self.download_and_compare()
 
@@ -78,7 +80,9 @@ class MainJob(BrowserCase):
         page.mouse.up()
         self.assertLess(int(line.get_attribute("aria-valuenow") or 50), 35)
         split = self.pixels()
-        edge = int((line.bounding_box() or box)["x"] + 8 - (page.locator("canvas").bounding_box() or box)["x"])
+        edge = int(
+            (line.bounding_box() or box)["x"] + 8 - (page.locator("canvas[data-shown]").bounding_box() or box)["x"]
+        )
         np.testing.assert_array_equal(split[200:500, : edge - 4], source[200:500, : edge - 4])
         np.testing.assert_array_equal(split[200:500, edge + 4 :], result[200:500, edge + 4 :])
         page.keyboard.down("y")
@@ -115,7 +119,7 @@ class Looking(BrowserCase):
         self.picture_settled("source")
         expect(page).to_have_url(re.compile("frame=11&view=source&zoom=200"))
         pixels = self.pixels()
-        left = int(page.evaluate("document.querySelector('canvas').width")) // 2 - 384
+        left = int(page.evaluate("document.querySelector('canvas[data-shown]').width")) // 2 - 384
         inside = pixels[300:340, left % 2 :][:, 200:400]
         pairs = (
             np.abs(inside[:, 0::2].astype(int) - inside[:, 1::2]).max(),
@@ -140,7 +144,7 @@ class Looking(BrowserCase):
         self.open_quay()
         self.measure()
         page.get_by_role("button", name="Draw a patch").click()
-        box = page.locator("canvas").bounding_box()
+        box = page.locator("canvas[data-shown]").bounding_box()
         assert box
         page.mouse.move(box["x"] + 300, box["y"] + 120)
         page.mouse.down()
@@ -204,7 +208,7 @@ class Contact(BrowserCase):
         expect(page.get_by_test_id("marked")).to_be_visible()
         page.get_by_label("Zoom").select_option("400")
         marked = page.get_by_test_id("marked")
-        place, picture = marked.bounding_box(), page.locator("canvas").bounding_box()
+        place, picture = marked.bounding_box(), page.locator("canvas[data-shown]").bounding_box()
         assert place and picture
         self.assertTrue(picture["x"] <= place["x"] <= picture["x"] + picture["width"] - place["width"])
         self.assertTrue(picture["y"] <= place["y"] <= picture["y"] + picture["height"] - place["height"])

@@ -68,7 +68,7 @@ class Traps(BrowserCase):
             self.assertTrue(seen, "a corner of the scope is out of sight")
         page.mouse.up()
         expect(scope).not_to_have_attribute("data-scope", before)
-        canvas = page.locator("canvas").bounding_box()
+        canvas = page.locator("canvas[data-shown]").bounding_box()
         assert canvas
         self.assertGreaterEqual(canvas["width"], 640)
         page.keyboard.press("e")
@@ -103,7 +103,7 @@ class Traps(BrowserCase):
         self.start_server_again()
         expect(page.get_by_test_id("away")).to_have_count(0)
         self.picture_settled("result")
-        expect(page.locator("canvas")).to_have_attribute("data-shown", re.compile("n=1&"))
+        expect(page.locator("canvas[data-shown]")).to_have_attribute("data-shown", re.compile("n=1&"))
         expect(page.get_by_role("status").get_by_role("button", name="Close")).to_have_count(0)
         page.reload()
         self.picture_settled("")

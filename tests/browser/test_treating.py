@@ -31,12 +31,14 @@ class Treating(BrowserCase):
 
     def shown_after(self, view: str, old: str | None) -> np.ndarray:
         """The pixels once a picture other than `old` is shown."""
-        self.page.wait_for_function("old => document.querySelector('canvas').dataset.shown !== old", arg=old)
+        self.page.wait_for_function(
+            "old => document.querySelector('canvas[data-shown]').dataset.shown !== old", arg=old
+        )
         self.picture_settled(view)
         return self.pixels()
 
     def address(self) -> str | None:
-        return self.page.locator("canvas").get_attribute("data-shown")
+        return self.page.locator("canvas[data-shown]").get_attribute("data-shown")
 
     def set_number(self, label: str, value: float, within: Locator | None = None) -> None:
         field = (within or self.controls).get_by_label(label, exact=True)
@@ -62,7 +64,7 @@ class Treating(BrowserCase):
         red = source.astype(int)[..., 0] - source.astype(int)[..., 2]
         y, x = np.unravel_index(np.argmax(red[60:-60, 60:-60]), red[60:-60, 60:-60].shape)
         reach.get_by_role("button", name="Add a colour").click()
-        page.locator("canvas").click(position={"x": int(x) + 60, "y": int(y) + 60})
+        page.locator("canvas[data-shown]").click(position={"x": int(x) + 60, "y": int(y) + 60})
         expect(reach.get_by_test_id("hue")).to_have_count(1)
         old = self.address()
         reach.get_by_role("button", name="Show matte").click()
@@ -116,7 +118,7 @@ class Treating(BrowserCase):
         spread = (shown.max(axis=2) - shown.min(axis=2)) / (shown.max(axis=2) + 1) + (shown.max(axis=2) < 20)
         y, x = np.unravel_index(np.argmin(spread[150:-150, 60:-60]), spread[150:-150, 60:-60].shape)
         reach.get_by_role("button", name="Take one away").click()
-        page.locator("canvas").click(position={"x": int(x) + 60, "y": int(y) + 150})
+        page.locator("canvas[data-shown]").click(position={"x": int(x) + 60, "y": int(y) + 150})
         expect(page.get_by_text("so it has no hue")).to_be_visible()
         expect(reach.get_by_test_id("hue")).to_have_count(0)
 

@@ -118,7 +118,7 @@
             </p>
           {/if}
           {#if render.report?.findings?.length}
-            {@const told = render.report.findings.filter((f) => f.value > f.tolerance || f.outside)}
+            {@const told = render.report.findings.filter((f) => f.was_outside || f.outside)}
             <table class="w-full text-[13px]" data-testid="written-findings">
               <caption class="text-left"
                 >Measured in the written file; {render.report.findings.length - told.length} others were and are

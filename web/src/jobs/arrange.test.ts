@@ -3,7 +3,16 @@ import type { Shot, Standing } from "../api/client";
 import { arranged, worst } from "./arrange";
 
 function finding(kind: string, severity: number, outside: boolean): Standing {
-  return { kind, value: 5, remaining: null, unit: "CV", tolerance: 4, outside, severity };
+  return {
+    kind,
+    value: 5,
+    remaining: null,
+    unit: "CV",
+    tolerance: 4,
+    outside,
+    was_outside: outside,
+    severity,
+  };
 }
 
 function shot(name: string, findings: Standing[] | null, original = true): Shot {

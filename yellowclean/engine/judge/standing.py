@@ -30,6 +30,7 @@ class Standing(BaseModel):
     unit: str
     tolerance: float
     outside: bool = Field(description="Whether it lies outside its tolerance now.")
+    was_outside: bool = Field(False, description="Whether it lay outside as measured.")
     severity: float = Field(description="How far: 1 is on the tolerance.")
 
 
@@ -45,7 +46,7 @@ def _standing(finding: Finding, remaining: float | None) -> Standing:
     severity = now / tolerance if tolerance > 0 else WITHOUT_TOLERANCE * now
     return Standing(
         kind=finding.kind, value=finding.value, remaining=remaining, unit=finding.unit, tolerance=tolerance,
-        outside=finding.model_copy(update={"value": now}).outside, severity=severity,
+        outside=finding.model_copy(update={"value": now}).outside, was_outside=finding.outside, severity=severity,
     )  # fmt: skip
 
 
