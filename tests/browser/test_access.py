@@ -28,10 +28,11 @@ class Access(BrowserCase):
         self.check()
         for dialog in ("Tolerances…", "Import from a folder…"):
             page.get_by_role("button", name=dialog).click()
-            expect(page.get_by_role("dialog")).to_be_visible()
+            expect(page.locator("dialog[open]")).to_have_count(1)
             with self.subTest(dialog):
                 self.check()
             page.keyboard.press("Escape")
+            expect(page.locator("dialog[open]")).to_have_count(0)
         self.open_quay()
         self.measure()
         self.propose()

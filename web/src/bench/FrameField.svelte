@@ -9,6 +9,8 @@
   const AFTER_MS = 80;
   const path = $derived({ shot_id: bench.id });
   let told = $state({ frame: -1, timecode: "" });
+  /** What is being typed: it stays until it is taken, whatever comes in meanwhile. */
+  let typing = $state<string | null>(null);
 
   $effect(() => {
     const frame = bench.n;
@@ -25,6 +27,7 @@
 
   async function go(field: HTMLInputElement) {
     const text = field.value.trim();
+    typing = null;
     if (/^\d+$/.test(text)) bench.go(Number(text));
     else if (text)
       await notices.watch(async () => {
@@ -41,7 +44,8 @@
   <input
     class="input w-28 figure input-xs"
     aria-label="Timecode of the source"
-    value={told.timecode}
+    value={typing ?? told.timecode}
+    oninput={(event) => (typing = event.currentTarget.value)}
     onfocus={(event) => event.currentTarget.select()}
     onchange={(event) => void go(event.currentTarget)}
   />
