@@ -1,6 +1,6 @@
 <script lang="ts">
   import { clamp } from "../lib/geometry";
-  import { typedNumber, type Control, type Curve } from "./schema";
+  import { typedWithin, type Control, type Curve } from "./schema";
 
   interface Props {
     curve: Curve;
@@ -25,8 +25,8 @@
   }
 
   function type(point: Control, text: string) {
-    const typed = typedNumber(text);
-    if (typed !== null) onchange(point.name, clamp(typed, point.least, point.most));
+    const typed = typedWithin(point, text);
+    if (typed !== null) onchange(point.name, typed);
   }
 
   function press(event: PointerEvent, k: number) {

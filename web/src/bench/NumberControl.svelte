@@ -1,14 +1,13 @@
 <script lang="ts">
-  import { clamp } from "../lib/geometry";
-  import { typedNumber, type Control } from "./schema";
+  import { typedWithin, type Control } from "./schema";
 
   const { control, value, onchange }: { control: Control; value: number; onchange: (value: number) => void } =
     $props();
   const id = $props.id();
 
   function take(text: string) {
-    const typed = typedNumber(text);
-    if (typed !== null) onchange(clamp(typed, control.least, control.most));
+    const typed = typedWithin(control, text);
+    if (typed !== null) onchange(typed);
   }
 </script>
 

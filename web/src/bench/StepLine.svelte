@@ -1,8 +1,7 @@
 <script lang="ts">
   import type { Step, Treatment } from "../api/client";
-  import { clamp } from "../lib/geometry";
   import type { Bench } from "./bench.svelte";
-  import { CHANNELS, controlsOf, typedNumber } from "./schema";
+  import { CHANNELS, controlsOf, typedWithin } from "./schema";
 
   interface Props {
     bench: Bench;
@@ -35,13 +34,13 @@
   function set(amount: number) {
     if (main)
       bench.versions.changeStep(index, {
-        settings: { ...step.settings, [main.name]: clamp(amount, main.least, main.most) },
+        settings: { ...step.settings, [main.name]: amount },
       });
   }
 
   function type(text: string) {
-    const typed = typedNumber(text);
-    if (typed !== null) set(typed);
+    const typed = main && typedWithin(main, text);
+    if (typed != null) set(typed);
   }
 </script>
 

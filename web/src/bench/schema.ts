@@ -1,3 +1,5 @@
+import { clamp } from "../lib/geometry";
+
 /** A number control as a treatment's parameter schema describes it. */
 export interface Control {
   name: string;
@@ -111,6 +113,12 @@ export function numbersOf(parameters: Record<string, unknown>): Numbers[] {
 export function typedNumber(text: string): number | null {
   const typed = Number(text.replace(",", "."));
   return Number.isFinite(typed) && text.trim() !== "" ? typed : null;
+}
+
+/** The same for a control, within its limits. */
+export function typedWithin(control: Control, text: string): number | null {
+  const typed = typedNumber(text);
+  return typed === null ? null : clamp(typed, control.least, control.most);
 }
 
 export const MIX: Control = {

@@ -27,9 +27,8 @@
     label: string;
     /** Where an upright rule marks a value. */
     mark?: number | null;
-    most?: number | null;
   }
-  const { x, xName, lines, height, label, mark = null, most = null }: Props = $props();
+  const { x, xName, lines, height, label, mark = null }: Props = $props();
   const [INK, RULE, FONT] = ["#161616", "#8a8a8a", '11px "Atkinson Hyperlegible Next Variable", sans-serif'];
   let width = $state(0);
   let place = $state<HTMLDivElement>();
@@ -68,7 +67,7 @@
         legend: { show: false },
         scales: {
           x: { time: false },
-          y: { range: (_, least, top) => upright(least, most ?? top) },
+          y: { range: (_, least, top) => upright(least, top) },
           other: { range: (_, least, top) => upright(least, top) },
         },
         axes: [
