@@ -111,7 +111,7 @@ def take(page: Page) -> None:
     keep(page, "jobs")
     take_repairs(page)
 
-    page.get_by_role("link", name="q9_012_quay_lantern", exact=True).click()
+    page.get_by_role("link", name="q9_016_figurehead", exact=True).click()
     settled(page)
     page.keyboard.press("End")
     settled(page)

@@ -24,7 +24,7 @@ class Access(BrowserCase):
     def test_no_page_breaks_a_rule(self) -> None:
         page = self.page
         page.goto(self.live_server_url)
-        expect(page.locator("main li img")).to_have_count(8)
+        expect(page.locator("main li img")).to_have_count(9)
         self.check()
         for dialog in ("Tolerances…", "Import from a folder…"):
             page.get_by_role("button", name=dialog).click()

@@ -19,7 +19,7 @@ from yellowclean.engine.delivery import delivery_report
 from yellowclean.engine.errors import BadInput, BadPlan, Cancelled
 from yellowclean.engine.frames import Frame, Region, luma
 from yellowclean.engine.judge.metrics import compare, ssim
-from yellowclean.engine.judge.patches import comparable, remaining
+from yellowclean.engine.judge.patches import comparable, remaining, remaining_one_by_one
 from yellowclean.engine.measure.patch import Patch, measure_pixels
 from yellowclean.engine.measure.report import finding_kinds
 from yellowclean.engine.media import OUTPUT_FORMATS, Destination, destination, open_source
@@ -279,7 +279,10 @@ class Rendering(TestCase):
         source = MemorySource(shot_pair("dusk", Camera(stops_under=3), 480, 272)[0])
         report = survey(source).with_tolerances({"softness": 0.1, "crush": 0, "blocking": 0})
         plan = propose(report)
-        told = remaining(Pipeline(Footage(source), plan), report).values
+        steps = list(remaining_one_by_one(Pipeline(Footage(source), plan), report))
+        self.assertEqual([len(told.coming) for told in steps], list(range(len(steps)))[::-1])
+        self.assertNotIn("softness", steps[0].values, "told before it was measured")
+        told = steps[-1].values
         target = destination(self.folder / "left.mkv")
         render(source, plan, target)
         written = {f.kind: f for f in survey(open_source(target.path)).findings}

@@ -10,7 +10,7 @@ from tests.clips import MemorySource, shot_pair
 from yellowclean.engine.chain import noise_chain
 from yellowclean.engine.errors import BadInput, BadPlan
 from yellowclean.engine.frames import CV_SCALE, Frame, Region
-from yellowclean.engine.judge.ladder import RUNGS, best_of, ladder, suggested_stop
+from yellowclean.engine.judge.ladder import RUNGS, best_of, ladder, merging_leaves, suggested_stop
 from yellowclean.engine.judge.risk import RiskAt
 from yellowclean.engine.judge.strip import strip_at
 from yellowclean.engine.measure.noise import measure_noise
@@ -20,6 +20,8 @@ from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.noise.stabilise import Stabiliser
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan
+from yellowclean.engine.propose import propose
+from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
 
 WHERE = Region(80, 60, 480, 270)
@@ -103,7 +105,8 @@ class Ladders(TestCase):
         noisy, clean = shot_pair("quay", Camera(stops_under=4), 640, 384, 5)
         profile = measure_noise(MemorySource(noisy)).profile
         rungs = ladder(MemorySource(noisy), profile, Movement(2.0), 2)
-        self.assertEqual([rung.strength for rung in rungs], list(RUNGS))
+        self.assertEqual([rung.strength for rung in rungs if rung.merged], list(RUNGS))
+        self.assertLess(merging_leaves(rungs) or 1, 0.8)
         stop = suggested_stop(rungs, "luma").strength
 
         def error(strength: float) -> float:
@@ -126,6 +129,15 @@ class Ladders(TestCase):
             rungs = [Rung(strength=s, luma=e + offset, chroma=e + offset) for s, e in errors.items()]
             self.assertEqual(suggested_stop(rungs, "luma").strength, 100)
             self.assertEqual(best_of(np.array(list(errors.values())) + offset, held_out=False), 2)
+
+    def test_a_merge_that_leaves_no_less_than_one_frame_alone_is_not_worth_its_work(self) -> None:
+        report = survey(MemorySource(shot_pair("quay", Camera(stops_under=3), 480, 272, 5)[0]))
+        self.assertIn("One frame alone would leave", propose(report).steps[0].reason)
+        best = min((r for r in report.ladder if r.merged), key=lambda r: r.luma)
+        alike = [r if r.merged else best.model_copy(update={"merged": False}) for r in report.ladder]
+        plan = propose(report.model_copy(update={"ladder": alike}))
+        self.assertEqual([step.kind for step in plan.steps], ["spatial"])
+        self.assertIn("Merging neighbours was tried too", plan.steps[0].reason)
 
     def test_a_clean_shot_has_no_ladder(self) -> None:
         self.assertEqual(

@@ -18,12 +18,12 @@ class Demo(TestCase):
             for _ in range(2):  # the second time changes nothing
                 call_command("demo", size="384x216", frames=12, verbosity=0, stdout=StringIO())
         shots = list(Job.objects.get().shots.order_by("pk"))
-        self.assertEqual(len(shots), 8)
+        self.assertEqual(len(shots), 9)
         sheet = self.client.get(f"/api/jobs/{shots[0].job.pk}/shots").json()
-        for shot in shots[:2]:
+        for shot in shots[1:3]:
             told = next(s["findings"] for s in sheet if s["id"] == shot.pk)
             noise = next(f for f in told if f["kind"] == "noise")
             self.assertGreater(noise["value"], noise["tolerance"])
             self.assertLess(noise["remaining"], noise["tolerance"])
-        self.assertEqual([shot.renders.count() for shot in shots], [0, 1] + [0] * 6)
-        self.assertEqual([shot.surveys.count() for shot in shots], [0, 0] + [1] * 6)
+        self.assertEqual([shot.renders.count() for shot in shots], [0, 0, 1] + [0] * 6)
+        self.assertEqual([shot.surveys.count() for shot in shots], [1, 0, 0] + [1] * 6)

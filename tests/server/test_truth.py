@@ -8,6 +8,7 @@ import os
 import shutil
 import threading
 import time
+from collections.abc import Iterator
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -23,10 +24,12 @@ from django.utils import timezone
 from tests.server.test_api import ApiCase, footage, measured_footage
 from yellowclean.engine.errors import BadInput, Cancelled
 from yellowclean.engine.frames import screen_dither
+from yellowclean.engine.judge.patches import Remaining
 from yellowclean.engine.media.index import Index
 from yellowclean.engine.motion import flow
 from yellowclean.engine.plan import Plan
 from yellowclean.server import tasks, views
+from yellowclean.server.afterwards import Afterwards
 from yellowclean.server.api.events import _states
 from yellowclean.server.api.frames import unless_gone
 from yellowclean.server.lanes import Lanes
@@ -39,7 +42,7 @@ class Standings(ApiCase):
     def test_a_plan_that_does_nothing_changes_no_figure_and_says_what_is_still_outside(self) -> None:
         shot = self.surveyed_shot()
         version = self.ask("post", f"/shots/{shot.pk}/versions", {"plan": {}})
-        told = self.ask("get", f"/versions/{version['id']}/remaining")
+        told = self.left_by(version)
         self.assertEqual((told["left"]["values"], told["left"]["basis"]), ({}, "nothing"))
         outside = [s["kind"] for s in told["standings"] if s["outside"]]
         self.assertIn("noise", outside)
@@ -47,14 +50,14 @@ class Standings(ApiCase):
         self.assertEqual(told["by_frame"]["cv"], (shot.survey or {})["noise"]["by_frame_cv"])
         self.assertTrue(all(told["by_frame"]["outside"]))
         self.ask("patch", f"/jobs/{self.job.pk}", {"tolerances": dict.fromkeys(outside, 1000000.0)})
-        told = self.ask("get", f"/versions/{version['id']}/remaining")
+        told = self.left_by(version)
         self.assertFalse(any(told["by_frame"]["outside"]))
         self.assertIn("Nothing lies outside its tolerance", told["said"])
 
     def test_a_new_survey_makes_earlier_figures_of_what_is_left_void(self) -> None:
         shot = self.surveyed_shot()
         version = self.ask("post", f"/shots/{shot.pk}/propose", {})
-        self.ask("get", f"/versions/{version['id']}/remaining")
+        self.left_by(version)
         keep_survey(shot, measured_footage()[1])
         sheet = self.ask("get", f"/jobs/{self.job.pk}/shots")[0]
         self.assertTrue(all(f["remaining"] is None for f in sheet["findings"]))
@@ -290,6 +293,38 @@ class SmallRegions(ApiCase):
             self.assertIn("too small", self.ask("post", f"/versions/{version}/strip", strip, 422)["detail"])
         for region in ("0,0,1,60", "5,5,1,1", "191,127,1,1"):
             self.assertEqual(self.client.get(f"/api/shots/{shot.pk}/frame?n=1&region={region}").status_code, 200)
+
+
+class MeasuredAfterwards(SimpleTestCase):
+    def test_figures_come_one_by_one_and_a_newer_plan_ends_the_measuring_of_an_older(self) -> None:
+        afterwards, go_on, ended = Afterwards(), threading.Event(), threading.Event()
+
+        def slow(stopped: Any) -> Iterator[Remaining]:
+            yield Remaining(values={"noise": 1.0}, basis="patches", patches=[], coming=["blocking"])
+            while not stopped():
+                if go_on.wait(0.02):
+                    yield Remaining(values={"noise": 1.0, "blocking": 0.1}, basis="patches", patches=[])
+                    return
+            ended.set()
+
+        first = afterwards.told(7, "plan", slow, 0.3)
+        self.assertEqual(first and first.coming, ["blocking"])
+        other = afterwards.told(7, "newer plan", slow, 5 if ended.wait(0.01) else 0.5)
+        self.assertTrue(ended.wait(10), "the older plan is still being measured")
+        go_on.set()
+        other = afterwards.told(7, "newer plan", slow, 10)
+        self.assertEqual(other and other.values["blocking"], 0.1)
+
+    def test_what_failed_is_said_and_can_be_asked_again(self) -> None:
+        afterwards = Afterwards()
+
+        def failing(stopped: Any) -> Iterator[Remaining]:
+            raise BadInput("The file ends here.")
+            yield
+
+        for _ in range(2):
+            with self.assertRaisesRegex(BadInput, "ends here"):
+                afterwards.told(1, "plan", failing, 10)
 
 
 class LostThreads(SimpleTestCase):

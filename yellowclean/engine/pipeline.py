@@ -154,6 +154,10 @@ class Pipeline:
         twin.footage = footage
         return twin
 
+    def following(self, plan: Plan) -> Pipeline:
+        """Another plan over the same footage, ended alike."""
+        return Pipeline(self.footage, plan, stopped=self._stopped)
+
     @property
     def format(self) -> Format:
         """That of the result."""
@@ -163,12 +167,12 @@ class Pipeline:
     def reference(self) -> Pipeline:
         """What the result is held against: the source, brought into the result's format by the steps that reshape
         alone."""
-        return Pipeline(self.footage, self.plan.reshaping(), stopped=self._stopped)
+        return self.following(self.plan.reshaping())
 
     @property
     def mended(self) -> Pipeline:
         """What the work on noise and detail is held against: the reference after the steps that mend."""
-        return Pipeline(self.footage, self.plan.mending(), stopped=self._stopped)
+        return self.following(self.plan.mending())
 
     @property
     def around(self) -> Standpoint:

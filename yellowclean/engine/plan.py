@@ -151,10 +151,13 @@ class Plan(BaseModel):
         """The steps that treat a kind of finding, alone."""
         return self.only(lambda treatment: kind in treatment.treats)
 
-    def draft(self) -> Plan:
-        """The plan without the steps that look at other frames: a coarse picture in a fraction of the time."""
+    def draft(self, share: float = 1) -> Plan:
+        """The plan without the steps that look at other frames, on a picture reduced to `share` of its size: a
+        coarse picture in a fraction of the time."""
         needs = [step.treatment.need(step.parameters) for step in self.steps]
         alone = [step for step, need in zip(self.steps, needs, strict=True) if need.back == need.ahead == 0]
+        if share < 1 and alone:
+            alone.insert(0, Step(kind="resize", settings={"factor": share, "kernel": "triangle"}))
         return self.model_copy(update={"steps": alone})
 
     def digest(self, steps: int | None = None) -> str:

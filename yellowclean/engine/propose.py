@@ -13,7 +13,7 @@ from .colour.opponent import chroma_sigma
 from .errors import BadPlan
 from .format import Format
 from .frames import CV_SCALE
-from .judge.ladder import Stop, suggested_stop
+from .judge.ladder import Stop, merging_leaves, suggested_stop
 from .measure.report import TOLERANCES, Rung, SurveyReport, finding_kinds
 from .noise.profile import NoiseCurve, NoiseProfile, first_problem
 from .plan import Plan, Step
@@ -136,6 +136,7 @@ def _case(
         reach=reach,
         where=_of_reach(reach),
         difference=rungs[0].difference if rungs else 1.0,
+        merging_leaves=merging_leaves(rungs),
         scale=scale,
         space=space,
     )

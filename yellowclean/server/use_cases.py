@@ -6,6 +6,7 @@ import hashlib
 import re
 import shutil
 from collections.abc import Iterable, Sequence
+from math import inf
 from pathlib import Path
 
 from django.conf import settings
@@ -16,7 +17,7 @@ from ..engine.colour.look import Look, lut_checked
 from ..engine.errors import BadInput
 from ..engine.format import Format
 from ..engine.frames import never
-from ..engine.judge.patches import Remaining, remaining
+from ..engine.judge.patches import Remaining, nothing_yet, remaining_one_by_one
 from ..engine.measure.patch import Patch
 from ..engine.measure.report import SurveyReport, finding_kinds
 from ..engine.media import OUTPUT_FORMATS, SEQUENCE_ENDINGS, fingerprint, probe, sequence_files, stamp
@@ -24,6 +25,7 @@ from ..engine.noise.profile import NoiseProfile
 from ..engine.plan import Plan, Step
 from ..engine.propose import Untreated, propose, untreated
 from ..engine.render import frames_in
+from .afterwards import AFTERWARDS
 from .models import Job, Lut, PlanVersion, Profile, Render, Shot, State, Survey, Work
 from .views import pipeline_for
 
@@ -207,8 +209,9 @@ def apply_steps(shots: Iterable[Shot], steps: list[Step], note: str) -> tuple[li
     return made, refused
 
 
-def measure_remaining(version: PlanVersion) -> Remaining:
-    """What a version leaves of the shot's noise; kept with the version until its plan changes."""
+def measure_remaining(version: PlanVersion, *, patience: float = inf) -> Remaining:
+    """What a version leaves of the shot's findings, by the detectors themselves; kept with the version until its
+    plan changes. Measured in the background: what is known after `patience` seconds, the rest named as coming."""
     report = version.shot.report
     if report is None:
         raise BadInput(f"{version.shot.name}: has not been measured; measure it first.")
@@ -216,7 +219,16 @@ def measure_remaining(version: PlanVersion) -> Remaining:
     places = hashlib.sha256(repr([r.patch for r in report.patches]).encode()).hexdigest()[:16]
     known = version.left(plan)
     if known is None or (version.remaining or {}).get("places") != places:
-        known = remaining(pipeline_for(version.shot, plan, never), report)
+        pipeline = pipeline_for(version.shot, plan, never)
+        told = AFTERWARDS.told(
+            version.pk,
+            (plan.digest(), places),
+            lambda stopped: remaining_one_by_one(pipeline.until(stopped), report),
+            patience,
+        )
+        if told is None or told.coming:
+            return told or nothing_yet(plan, report)
+        known = told
         version.remaining = {"plan": plan.digest(), "places": places, **known.model_dump()}
         PlanVersion.objects.filter(pk=version.pk).update(remaining=version.remaining)
     return known

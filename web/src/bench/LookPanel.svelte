@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { Cdl, Managed } from "../api/client";
+  import Chart from "../lib/Chart.svelte";
   import type { Bench } from "./bench.svelte";
   import NumberControl from "./NumberControl.svelte";
   import type { Control } from "./schema";
@@ -53,21 +54,15 @@
     return (event.currentTarget as HTMLInputElement).files?.[0];
   }
 
-  const CHART = { width: 296, height: 120, left: 30, bottom: 16 };
   const told = $derived(desk.noise);
-  const most = $derived(Math.max(...(told?.noise_cv ?? [1]), ...(told?.shown_noise_cv ?? [1]), 1) * 1.1);
-
-  function curve(levels: number[], noise: number[]): string {
-    return levels
+  /** The measured curve and the one under the look, each over its own levels: both over all of them. */
+  const noiseLevels = $derived(
+    [...new Set([...(told?.level_cv ?? []), ...(told?.shown_level_cv ?? [])])]
       .filter((level) => level >= 0 && level <= FULL)
-      .map((level) => {
-        const k = levels.indexOf(level);
-        const x = CHART.left + (level / FULL) * (CHART.width - CHART.left);
-        const y = (CHART.height - CHART.bottom) * (1 - (noise[k] ?? 0) / most);
-        return `${x.toFixed(1)},${y.toFixed(1)}`;
-      })
-      .join(" ");
-  }
+      .sort((a, b) => a - b),
+  );
+  const over = (levels: number[], noise: number[]) =>
+    noiseLevels.map((level) => noise[levels.indexOf(level)] ?? null);
 </script>
 
 {#snippet numbers(controls: Control[], values: object, change: (part: Record<string, number>) => void)}
@@ -227,47 +222,20 @@
 
     {#if told}
       <h2 class="border-t border-rule pt-1.5 font-semibold">Luma noise under the look</h2>
-      <svg
-        width={CHART.width}
-        height={CHART.height}
-        class="block"
-        role="img"
-        aria-label="Noise against level, measured and under the look"
-        data-testid="noise-under-look"
-      >
-        <line
-          x1={CHART.left}
-          x2={CHART.width}
-          y1={CHART.height - CHART.bottom}
-          y2={CHART.height - CHART.bottom}
-          stroke="var(--color-rule)"
+      <div data-testid="noise-under-look">
+        <Chart
+          x={noiseLevels}
+          xName="level, CV"
+          height={130}
+          label="Noise against level, measured and under the look, CV"
+          lines={[
+            { name: "as measured", values: over(told.level_cv, told.noise_cv) },
+            { name: "under the look", values: over(told.shown_level_cv, told.shown_noise_cv), dash: [5, 3] },
+          ]}
         />
-        <polyline
-          points={curve(told.level_cv, told.noise_cv)}
-          fill="none"
-          stroke="#161616"
-          stroke-width="1.6"
-        />
-        <polyline
-          points={curve(told.shown_level_cv, told.shown_noise_cv)}
-          fill="none"
-          stroke="#161616"
-          stroke-width="1.6"
-          stroke-dasharray="5 3"
-        />
-        <text x={CHART.left - 3} y="10" font-size="10" text-anchor="end">{most.toFixed(1)}</text>
-        <text x={CHART.left - 3} y={CHART.height - CHART.bottom} font-size="10" text-anchor="end">0</text>
-        {#each [0, 512, 1023] as level (level)}
-          <text
-            x={CHART.left + (level / FULL) * (CHART.width - CHART.left)}
-            y={CHART.height - 3}
-            font-size="10"
-            text-anchor={level === 0 ? "start" : level > 1000 ? "end" : "middle"}>{level}</text
-          >
-        {/each}
-      </svg>
+      </div>
       <p class="text-[13px] text-quiet">
-        Noise and level in CV. Line: as measured. Dashes: what it becomes, at the level the look puts it.
+        Noise against level, in CV; what it becomes lies at the level where the look puts it.
       </p>
     {/if}
   </section>

@@ -26,7 +26,7 @@
   // svelte-ignore state_referenced_locally
   const sight = new Sight(bench, () => sides.length);
   // svelte-ignore state_referenced_locally
-  const fetching = new Fetching(bench, () => ({ sides, region: sight.region, scale: sight.scale }));
+  const fetching = new Fetching(bench, () => ({ sides, region: sight.region, scale: sight.asked }));
   // svelte-ignore state_referenced_locally
   const pointer = new Pointer(bench, sight);
   const { ratio } = sight;
@@ -40,7 +40,7 @@
   // The range of a loop is fetched ahead, for the pictures that are shown now.
   $effect(() => {
     if (!player.shown) return;
-    void [player.range, sight.region, sight.scale, sides, bench.looks.on, JSON.stringify(bench.closer)];
+    void [player.range, sight.region, sight.asked, sides, bench.looks.on, JSON.stringify(bench.closer)];
     const later = setTimeout(() => untrack(() => fetching.fill()), FILL_AFTER_MS);
     return () => clearTimeout(later);
   });

@@ -3,6 +3,7 @@
 
   const { bench }: { bench: Bench } = $props();
   const player = $derived(bench.player);
+  const coarse = $derived([...player.coarse].filter((n) => !player.ready.has(n)).length);
   const count = $derived(player.range.last - player.range.first + 1);
 </script>
 
@@ -21,7 +22,9 @@
   {#if player.shown}
     <span data-testid="loop">
       <span class="figure">{player.range.first}–{player.range.last}</span>, ready
-      <span class="figure">{player.ready.size}/{count}</span>{player.speed === 1 ? "" : `, ×${player.speed}`}
+      <span class="figure">{player.ready.size}/{count}</span>{coarse
+        ? `, ${coarse} more coarsely`
+        : ""}{player.speed === 1 ? "" : `, ×${player.speed}`}
     </span>
     <button class="btn btn-xs" onclick={() => player.clear()} aria-label="Give up the loop">×</button>
   {/if}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Chart, { type Line } from "../lib/Chart.svelte";
   import { api, asked, placeQuery, SOURCE, type Histogram, type ScopeAxes, type Side } from "../api/client";
   import { connection } from "../lib/connection.svelte";
   import { notices } from "../lib/notices.svelte";
@@ -78,17 +79,32 @@
     return ((level - axes.lowest_cv) / (axes.highest_cv - axes.lowest_cv)) * length;
   }
 
-  /** The outline of one channel's counts in its own strip, as points. */
-  function outline(values: number[], row: number): string {
-    const strip = HEIGHT / 4;
-    const width = WIDTH - LEFT;
-    return values
-      .map((count, k) => {
-        const x = LEFT + ((k + 0.5) / values.length) * width;
-        return `${x.toFixed(1)},${((row + 1) * strip - (Math.log1p(count) / most) * (strip - 6)).toFixed(1)}`;
-      })
-      .join(" ");
-  }
+  const ROWS = ["R", "G", "B", "Y′"];
+  /** The level under the pointer, as a number of a count. */
+  let under = $state<number | null>(null);
+  /** Each channel's counts in its own strip, by doubling. */
+  const outlines = $derived.by((): Line[] => {
+    const lines: Line[] = [];
+    for (const [side, stroke] of [
+      ["source", "#9a9a9a"],
+      ["result", "#ffffff"],
+    ] as const)
+      for (const [row, name] of ROWS.entries())
+        if (counts?.[side])
+          lines.push({
+            name: `${name} ${side}`,
+            values: (counts[side][row] ?? []).map((count) => 3 - row + 0.9 * (Math.log1p(count) / most)),
+            stroke,
+            width: 1,
+          });
+    return lines;
+  });
+  const bins = $derived(counts?.source[0]?.length ?? 0);
+  const underCv = $derived(
+    under === null || !axes
+      ? 0
+      : axes.lowest_cv + ((under + 0.5) / bins) * (axes.highest_cv - axes.lowest_cv),
+  );
 </script>
 
 <section aria-label="Scopes" class="pt-2" data-testid="scopes">
@@ -101,55 +117,88 @@
       <option value="visible">What is seen</option>
     </select>
   </div>
-  <svg
-    width={WIDTH}
-    height={kind === "vectorscope" ? WIDTH : HEIGHT + 18}
-    class="block"
-    role="img"
-    aria-label={`${kind} of source and result`}
-    data-scope={address}
-  >
-    {#if kind === "histogram"}
-      <rect x={LEFT} y="0" width={WIDTH - LEFT} height={HEIGHT} fill="#262626" />
-      {#each levels as level (level)}
-        {@const x = LEFT + at(level, WIDTH - LEFT)}
-        <line x1={x} x2={x} y1="0" y2={HEIGHT} stroke="#6f6f6f" />
-        <text {x} y={HEIGHT + 12} font-size="10" text-anchor={level > 1000 ? "end" : "middle"}>{level}</text>
-      {/each}
-      {#each ["R", "G", "B", "Y′"] as name, row (name)}
-        <text x={LEFT - 6} y={(row + 0.6) * (HEIGHT / 4)} font-size="11" text-anchor="end">{name}</text>
-        {#if counts}
-          <polyline points={outline(counts.source[row] ?? [], row)} fill="none" stroke="#9a9a9a" />
-          {#if counts.result}
-            <polyline points={outline(counts.result[row] ?? [], row)} fill="none" stroke="#fff" />
-          {/if}
-        {/if}
-      {/each}
-    {:else if kind === "vectorscope"}
-      <image href={address} x="0" y="0" width={WIDTH} height={WIDTH} preserveAspectRatio="none" />
-      <line x1="0" x2={WIDTH} y1={WIDTH / 2} y2={WIDTH / 2} stroke="#6f6f6f" />
-      <line y1="0" y2={WIDTH} x1={WIDTH / 2} x2={WIDTH / 2} stroke="#6f6f6f" />
-      {#each Object.entries(axes?.targets ?? {}) as [name, { cb, cr }] (name)}
-        {@const x = (0.5 + (cb * 896) / 1024) * WIDTH}
-        {@const y = (0.5 - (cr * 896) / 1024) * WIDTH}
-        <rect x={x - 6} y={y - 6} width="12" height="12" fill="none" stroke="#c8c8c8" />
-        <text x={x + 9} y={y + 4} font-size="11" fill="#f2f2f2">{name}</text>
-      {/each}
-    {:else}
-      <image href={address} x={LEFT} y="0" width={WIDTH - LEFT} height={HEIGHT} preserveAspectRatio="none" />
-      {#each levels as level (level)}
-        {@const y = HEIGHT - at(level, HEIGHT)}
-        <line x1={LEFT} x2={WIDTH} y1={y} y2={y} stroke="#6f6f6f" stroke-dasharray="2 3" />
-        <text x={LEFT - 3} y={y + 4} font-size="10" text-anchor="end">{level}</text>
-      {/each}
-      {#if kind === "parade"}
-        {#each ["R", "G", "B"] as name, k (name)}
-          <text x={LEFT + ((k + 0.5) / 3) * (WIDTH - LEFT)} y={HEIGHT + 13} font-size="11">{name}</text>
+  <div class="relative">
+    <svg
+      width={WIDTH}
+      height={kind === "vectorscope" ? WIDTH : HEIGHT + 18}
+      class="block"
+      role="img"
+      aria-label={`${kind} of source and result`}
+      data-scope={address}
+    >
+      {#if kind === "histogram"}
+        <rect x={LEFT} y="0" width={WIDTH - LEFT} height={HEIGHT} fill="#262626" />
+        {#each levels as level (level)}
+          {@const x = LEFT + at(level, WIDTH - LEFT)}
+          <line x1={x} x2={x} y1="0" y2={HEIGHT} stroke="#6f6f6f" />
+          <text {x} y={HEIGHT + 12} font-size="10" text-anchor={level > 1000 ? "end" : "middle"}>{level}</text
+          >
         {/each}
+        {#each ["R", "G", "B", "Y′"] as name, row (name)}
+          <text x={LEFT - 6} y={(row + 0.6) * (HEIGHT / 4)} font-size="11" text-anchor="end">{name}</text>
+        {/each}
+      {:else if kind === "vectorscope"}
+        <image href={address} x="0" y="0" width={WIDTH} height={WIDTH} preserveAspectRatio="none" />
+        <line x1="0" x2={WIDTH} y1={WIDTH / 2} y2={WIDTH / 2} stroke="#6f6f6f" />
+        <line y1="0" y2={WIDTH} x1={WIDTH / 2} x2={WIDTH / 2} stroke="#6f6f6f" />
+        {#each Object.entries(axes?.targets ?? {}) as [name, { cb, cr }] (name)}
+          {@const x = (0.5 + (cb * 896) / 1024) * WIDTH}
+          {@const y = (0.5 - (cr * 896) / 1024) * WIDTH}
+          <rect x={x - 6} y={y - 6} width="12" height="12" fill="none" stroke="#c8c8c8" />
+          <text x={x + 9} y={y + 4} font-size="11" fill="#f2f2f2">{name}</text>
+        {/each}
+      {:else}
+        <image
+          href={address}
+          x={LEFT}
+          y="0"
+          width={WIDTH - LEFT}
+          height={HEIGHT}
+          preserveAspectRatio="none"
+        />
+        {#each levels as level (level)}
+          {@const y = HEIGHT - at(level, HEIGHT)}
+          <line x1={LEFT} x2={WIDTH} y1={y} y2={y} stroke="#6f6f6f" stroke-dasharray="2 3" />
+          <text x={LEFT - 3} y={y + 4} font-size="10" text-anchor="end">{level}</text>
+        {/each}
+        {#if kind === "parade"}
+          {#each ["R", "G", "B"] as name, k (name)}
+            <text x={LEFT + ((k + 0.5) / 3) * (WIDTH - LEFT)} y={HEIGHT + 13} font-size="11">{name}</text>
+          {/each}
+        {/if}
       {/if}
+    </svg>
+    {#if kind === "histogram" && bins}
+      <div
+        class="absolute top-0"
+        style:left={`${LEFT}px`}
+        style:width={`${WIDTH - LEFT}px`}
+        data-testid="histogram"
+      >
+        <Chart
+          x={Array.from({ length: bins }, (_, k) => k)}
+          xName="level"
+          lines={outlines}
+          height={HEIGHT}
+          label="How many pixels have each level, in R, G, B and luma"
+          bare={[0, 4]}
+          onunder={(k) => (under = k)}
+        />
+      </div>
     {/if}
-  </svg>
+  </div>
   <p class="pt-1 text-[13px] text-quiet">
+    {#if kind === "histogram" && under !== null}
+      At <span class="figure">{underCv.toFixed(0)} CV</span>, pixels:
+      {#each ROWS as name, row (name)}
+        {name}
+        <span class="figure"
+          >{counts?.source[row]?.[under] ?? 0}{counts?.result
+            ? ` → ${counts.result[row]?.[under] ?? 0}`
+            : ""}</span
+        >
+      {/each}
+    {/if}
     {#if kind === "vectorscope"}
       Cb to the right, Cr upwards; marked: bars of 75 %.
     {:else}

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { frameTime, short } from "../lib/format";
   import { clamp } from "../lib/geometry";
-  import CourseLines from "./CourseLines.svelte";
+  import Chart, { type Line } from "../lib/Chart.svelte";
   import FrameField from "./FrameField.svelte";
   import PlayControls from "./PlayControls.svelte";
   import type { Bench } from "./bench.svelte";
@@ -32,12 +32,38 @@
   );
   const labelLeft = $derived(bench.n > frames / 2);
   const course = $derived(bench.courses.course);
-  const at = $derived(bench.n - (course?.first ?? 0));
   $effect(() => bench.courses.follow());
   const x = (n: number) => ((n + 0.5) / frames) * width;
   const y = (cv: number) => HEIGHT - 4 - (cv / top) * (HEIGHT - 12);
-  const line = (values: number[]) =>
-    values.map((cv, n) => `${x(n).toFixed(1)},${y(cv).toFixed(1)}`).join(" ");
+  /** The frame under the pointer, or the one that is shown. */
+  let under = $state<number | null>(null);
+  const told = $derived(under ?? bench.n);
+  const numbers = $derived(Array.from({ length: frames }, (_, n) => n));
+  const courseSpan = $derived.by((): [number, number] => {
+    const all = course ? [...course.before, ...course.meant, ...course.after] : [0, 1];
+    const [low, high] = [Math.min(...all), Math.max(...all)];
+    const room = Math.max(high - low, 0.5) * 0.12;
+    return [low - room, Math.max(high, low + 0.5) + room];
+  });
+  /** Half of the bar's height lies in the values, over its foot of 4 pixels. */
+  const noiseSpan = $derived<[number, number]>([(-4 * top) / (HEIGHT - 12), top * (1 + 8 / (HEIGHT - 12))]);
+  const lines = $derived.by((): Line[] => {
+    if (course) {
+      const over = (values: number[]) => numbers.map((n) => values[n - course.first] ?? null);
+      return [
+        { name: "before", values: over(course.before), stroke: "#4a4a4a", width: 1 },
+        { name: "meant", values: over(course.meant), width: 1, dash: [4, 3] },
+        { name: "left", values: over(course.after), width: 2 },
+      ];
+    }
+    const outside = noise.map((cv, n) => (frameNoise?.outside[n] ? cv : null));
+    return [
+      { name: "outside", values: outside, columns: "#ffe04a", width: 0 },
+      { name: "measured", values: measured, stroke: "#3d3d3d", width: 1 },
+      { name: "left", values: noise, width: 1.8 },
+      { name: "tolerance", values: noise.map(() => tolerance), stroke: "#3d3d3d", width: 1, dash: [4, 3] },
+    ];
+  });
 
   function seek(event: PointerEvent) {
     const box = bar?.getBoundingClientRect();
@@ -57,12 +83,13 @@
     <FrameField {bench} />
     <span class="grow truncate text-right">
       {#if course}
-        {course.title}, here
+        {@const at = told - course.first}
+        {course.title}, {under === null ? "here" : `in frame ${under}`}
         <span class="figure">{short(course.before[at] ?? 0)}</span> (thin), left
         <span class="figure">{short(course.after[at] ?? 0)} {course.unit}</span> (bold); dashed: taken as meant
       {:else if noise.length}
-        {treated ? "Luma noise left, here" : "Luma noise, here"}
-        <span class="figure">{short(noise[bench.n] ?? 0)} CV</span>, most
+        {treated ? "Luma noise left" : "Luma noise"}, {under === null ? "here" : `in frame ${under}`}
+        <span class="figure">{short(noise[told] ?? 0)} CV</span>, most
         <button class="figure underline" onclick={() => bench.go(worst)}
           >{short(noise[worst] ?? 0)} CV in frame {worst}</button
         >
@@ -86,25 +113,30 @@
     onpointerdown={press}
     onpointermove={(event) => moving && seek(event)}
     onpointerup={() => (moving = false)}
+    onpointerleave={() => (under = null)}
   >
-    <svg class="absolute inset-0" {width} height={HEIGHT} aria-hidden="true">
-      {#each course ? [] : noise as cv, n (n)}
-        {#if frameNoise?.outside[n]}
-          <rect
-            x={(n / frames) * width}
-            y={y(cv)}
-            width={width / frames + 0.5}
-            height={HEIGHT - y(cv)}
-            fill="var(--color-outside)"
-          />
-        {/if}
-      {/each}
+    {#if course || noise.length}
+      <div class="absolute inset-0" data-testid={course ? "course" : "noise-bar"}>
+        <Chart
+          x={numbers}
+          xName="frame"
+          {lines}
+          height={HEIGHT}
+          label={course ? `${course.title} over time, ${course.unit}` : "Luma noise of each frame, CV"}
+          bare={course ? courseSpan : noiseSpan}
+          onunder={(n) => (under = n)}
+        />
+      </div>
+    {/if}
+    <svg class="pointer-events-none absolute inset-0" {width} height={HEIGHT} aria-hidden="true">
       {#if course}
-        <CourseLines {course} {x} {width} height={HEIGHT} />
+        <text x={width - 4} y="11" text-anchor="end" font-size="11" fill="#161616"
+          >{courseSpan[1].toFixed(1)} {course.unit}</text
+        >
+        <text x={width - 4} y={HEIGHT - 3} text-anchor="end" font-size="11" fill="#161616"
+          >{courseSpan[0].toFixed(1)}</text
+        >
       {:else if noise.length}
-        <polyline points={line(measured)} fill="none" stroke="#3d3d3d" stroke-width="1" />
-        <polyline points={line(noise)} fill="none" stroke="#161616" stroke-width="1.8" />
-        <line x1="0" x2={width} y1={y(tolerance)} y2={y(tolerance)} stroke="#3d3d3d" stroke-dasharray="4 3" />
         <text
           x={labelLeft ? 4 : width - 4}
           text-anchor={labelLeft ? "start" : "end"}
@@ -137,6 +169,18 @@
         {@const begin = (player.range.first / frames) * width}
         {@const end = ((player.range.last + 1) / frames) * width}
         <path d={`M${begin} ${HEIGHT}v-9h1.5v9zM${end} ${HEIGHT}v-9h-1.5v9z`} fill="#161616" />
+        {#each [...player.coarse].filter((n) => !player.ready.has(n)) as n (n)}
+          <rect
+            x={(n / frames) * width}
+            y={HEIGHT - 2}
+            width={width / frames + 0.3}
+            height="2"
+            fill="#5a5a5a"
+            data-testid="coarse"
+          >
+            <title>Frame {n} is here coarsely</title>
+          </rect>
+        {/each}
         {#each [...player.ready] as n (n)}
           <rect
             x={(n / frames) * width}

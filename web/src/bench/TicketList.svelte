@@ -25,8 +25,14 @@
   const estimated = $derived(bench.left?.left.basis === "estimate");
   /** Findings that flats tell; the others are measured by what found them. */
   const BY_FLATS = new Set(["noise", "colour noise"]);
-  /** Whether what the plan leaves is still being measured. */
-  const waiting = $derived(!!bench.version && !bench.version.problem && bench.left === null);
+  /** Findings that are still being measured in what the plan leaves. */
+  const coming = $derived(
+    bench.left
+      ? new Set(bench.left.left.coming)
+      : bench.version && !bench.version.problem
+        ? served
+        : new Set(),
+  );
 </script>
 
 {#if bench.shot?.problem}
@@ -81,7 +87,7 @@
                     class={[outside && "outside"]}
                     data-after={finding.kind}>{short(after)}</span
                   >
-                {:else if waiting && served.has(finding.kind)}
+                {:else if coming.has(finding.kind)}
                   → <span title="Being measured in the result">…</span>
                 {/if}
                 {finding.unit}

@@ -96,6 +96,8 @@ export class Bench {
   readonly player: Player = new Player(this);
   readonly layout: LayoutDesk = new LayoutDesk();
 
+  private askedForRemaining = 0;
+
   readonly version = $derived<Version | null>(this.shot?.plans.find((v) => v.id === this.versionId) ?? null);
   /** The curve of the saved profile that is chosen. */
   readonly savedCurve = $derived<NoiseCurve | null>(
@@ -357,16 +359,19 @@ export class Bench {
       if (back) this.history.arrived(direction, back);
     });
 
-  /** What the version leaves of the findings. */
+  /** What the version leaves of the findings, told figure by figure as they are measured. */
   async measureRemaining(): Promise<void> {
+    const asking = ++this.askedForRemaining;
     const version = this.version;
     this.left = null;
     this.drawnAfter = {};
     if (!version || !this.shot?.report) return;
     const params = { path: { version_id: version.id } };
-    const found = await asked(api.GET("/api/versions/{version_id}/remaining", { params }));
-    if (this.version?.id !== version.id) return;
-    this.left = found;
+    do {
+      const found = await asked(api.GET("/api/versions/{version_id}/remaining", { params }));
+      if (asking !== this.askedForRemaining || this.version?.id !== version.id) return;
+      this.left = found;
+    } while (this.left.left.coming.length);
     for (const { patch } of this.readings) if (!this.after(patch)) await this.verdictOn(patch);
   }
 

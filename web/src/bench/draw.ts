@@ -27,7 +27,8 @@ export function drawPanes(
     const [width, height] = [right - x, bottom - y];
     context.save();
     if (clip) context.clip(clip);
-    // The server reduces to the very size that is shown; only what stands in meanwhile has another.
+    // The server reduces to the size that is shown, or to a larger one that was shown before.
+    context.imageSmoothingQuality = "high";
     context.imageSmoothingEnabled = scale < CRISP_FROM && picture.width !== width;
     context.drawImage(picture, x, y, width, height);
     context.restore();

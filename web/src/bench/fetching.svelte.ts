@@ -30,6 +30,8 @@ export class Fetching {
   private readonly bitmaps = new Bitmaps();
   /** Counts the pictures that came. */
   arrivals = $state(0);
+  /** What was shown last, and what of. */
+  private before: { same: string; pictures: (Fetched | undefined)[] } | null = null;
 
   constructor(
     private readonly bench: Known,
@@ -39,11 +41,15 @@ export class Fetching {
   readonly addresses = $derived.by(() => this.addressesAt(this.bench.n));
 
   addressesAt(n: number): string[] {
+    const { region, scale } = this.wanted();
+    return this.addressesIn(n, region, scale);
+  }
+
+  private addressesIn(n: number, region: Box | null, scale: number): string[] {
     const { shot, looks, closer } = this.bench;
     if (!shot) return [];
-    const { sides, region, scale } = this.wanted();
     const where = { n, region, scale, look: looks.on };
-    return sides.map((side) => pictureAddress(shot, side, where) + closerQuery(closer));
+    return this.wanted().sides.map((side) => pictureAddress(shot, side, where) + closerQuery(closer));
   }
 
   /** Whether an exact picture is still on its way. */
@@ -51,22 +57,38 @@ export class Fetching {
     return this.addresses.some((address) => !this.bitmaps.has(address));
   }
 
-  /** The pictures as far as they are here, coarse where the exact one is not. */
+  /** The pictures as far as they are here, coarse where the exact one is not; while a window is resized, those
+   * that were shown before. */
   get pictures(): (Fetched | undefined)[] {
-    return this.addresses.map((address) => this.bitmaps.have(address) ?? this.bitmaps.have(draftOf(address)));
+    const found = this.addresses.map(
+      (address) => this.bitmaps.have(address) ?? this.bitmaps.have(draftOf(address)),
+    );
+    const same = this.addressesIn(this.bench.n, null, 1).join(" ");
+    if (found.every((picture) => picture !== undefined)) this.before = { same, pictures: found };
+    else if (this.before?.same === same) return this.before.pictures;
+    return found;
   }
 
+  /** Whether a frame can be shown, if only coarsely. */
   here(n: number): boolean {
-    return this.addressesAt(n).every((address) => this.bitmaps.has(address));
+    return this.addressesAt(n).every(
+      (address) => this.bitmaps.has(address) || this.bitmaps.has(draftOf(address)),
+    );
+  }
+
+  private get coarseServes(): boolean {
+    return this.wanted().sides.every((side) => side.kind === "source" || drafted(side));
   }
 
   /** Fetch what is shown; drafts follow where that takes long. Gives the way to call the drafts off. */
   fetch(): () => void {
     const { addresses } = this;
+    // A loop that plays is fetched ahead; what it shows meanwhile is not asked for frame by frame.
+    if (this.bench.player.playing && this.here(this.bench.n)) return () => undefined;
     if (connection.away) return () => undefined; // asked for again once it is back
     this.bench.computing = this.waiting;
     this.want(addresses);
-    if (!this.wanted().sides.every((side) => side.kind === "source" || drafted(side))) return () => undefined;
+    if (!this.coarseServes) return () => undefined;
     const later = setTimeout(() => {
       if (this.waiting) this.want([...addresses, ...addresses.map(draftOf)]);
     }, DRAFT_AFTER_MS);
@@ -75,8 +97,9 @@ export class Fetching {
 
   /** Fetch the range of the loop ahead, for the pictures that are shown now. */
   fill(): void {
-    const at = (n: number) => this.addressesAt(n);
-    void this.bench.player.fill(this.bitmaps, at, () => this.arrivals++);
+    const exact = (n: number) => this.addressesAt(n);
+    const coarse = this.coarseServes ? (n: number) => exact(n).map(draftOf) : null;
+    void this.bench.player.fill(this.bitmaps, exact, coarse, () => this.arrivals++);
   }
 
   private want(addresses: string[]): void {

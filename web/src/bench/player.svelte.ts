@@ -19,6 +19,8 @@ export class Player {
   last = $state<number | null>(null);
   /** Frames of the range that are here in every picture that is shown. */
   readonly ready = new SvelteSet<number>();
+  /** Frames of the range that can be shown coarsely so far. */
+  readonly coarse = new SvelteSet<number>();
   /** Frames that were not there in time while playing. */
   missed = $state(0);
   private filling = 0;
@@ -56,6 +58,7 @@ export class Player {
     this.first = this.last = null;
     this.filling++;
     this.ready.clear();
+    this.coarse.clear();
   }
 
   /** Play, or stop where it is. */
@@ -74,26 +77,40 @@ export class Player {
     if (!this.playing) this.toggle();
   }
 
-  /** Fetch the range from the playhead on; a later call, or one for other pictures, takes over. */
-  async fill(bitmaps: Bitmaps, addressesAt: (n: number) => string[], arrived: () => void): Promise<void> {
+  /** Fetch the range from the playhead on, all of it coarsely first where pictures have a coarse one; a later call,
+   * or one for other pictures, takes over. */
+  async fill(
+    bitmaps: Bitmaps,
+    exact: (n: number) => string[],
+    coarse: ((n: number) => string[]) | null,
+    arrived: () => void,
+  ): Promise<void> {
     const turn = ++this.filling;
     const { first, last } = this.range;
     const count = last - first + 1;
     const start = clamp(this.bench.n, first, last) - first;
     const order = Array.from({ length: count }, (_, k) => first + ((start + k) % count));
-    const here = (n: number) => addressesAt(n).every((address) => bitmaps.has(address));
-    this.ready.clear();
-    for (const n of order) if (here(n)) this.ready.add(n);
-    for (const n of order) {
-      if (turn !== this.filling) return;
-      if (this.ready.has(n)) continue;
-      await bitmaps.ahead(addressesAt(n));
-      if (turn !== this.filling) return;
-      if (here(n)) {
-        this.ready.add(n);
-        arrived();
-      }
+    for (const [addressesAt, there] of [
+      [exact, this.ready],
+      [coarse, this.coarse],
+    ] as const) {
+      there.clear();
+      for (const n of order) if (addressesAt?.(n).every((address) => bitmaps.has(address))) there.add(n);
     }
+    for (const [addressesAt, there] of [
+      [coarse, this.coarse],
+      [exact, this.ready],
+    ] as const)
+      for (const n of addressesAt ? order : []) {
+        if (turn !== this.filling) return;
+        if (!addressesAt || there.has(n) || this.ready.has(n)) continue;
+        await bitmaps.ahead(addressesAt(n));
+        if (turn !== this.filling) return;
+        if (addressesAt(n).every((address) => bitmaps.has(address))) {
+          there.add(n);
+          arrived();
+        }
+      }
   }
 
   /** Run until it is stopped: the frame that is due is shown once it is here, and time waits for it. */

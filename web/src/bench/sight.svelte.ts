@@ -12,6 +12,8 @@ type Known = Stand & {
 const GRID = 64;
 /** Small frames are fitted no larger than this. */
 const MOST_FIT = 4;
+/** How many times as large as its place a picture may be before a smaller one is fetched. */
+const KEPT_OVER = 1.6;
 
 /** How the frame lies on the screen, for one side or two beside one another. All in device pixels. */
 export class Sight {
@@ -53,6 +55,14 @@ export class Sight {
       ? Math.min(fitScale(this.frame, this.room), MOST_FIT)
       : (this.bench.zoom / 100) * this.ratio,
   );
+  /** Pixels to one of the source that pictures are asked for in: those that are here serve a smaller place too, so
+   * that a window that is resized, or a panel that opens, keeps what was fetched. */
+  readonly asked = $derived.by(() => {
+    if (this.bench.zoom !== null || this.scale >= 1) return this.scale;
+    if (this.lastAsked < this.scale || this.lastAsked > KEPT_OVER * this.scale) this.lastAsked = this.scale;
+    return this.lastAsked;
+  });
+  private lastAsked = 0;
   readonly middle = $derived.by(() => this.heldMiddle(this.bench.centre));
   /** Where the first side lies. */
   readonly first = $derived<Placement>(place(this.scale, this.middle.x, this.middle.y, this.room));

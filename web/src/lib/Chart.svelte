@@ -8,6 +8,8 @@
     dash?: number[];
     /** Points alone, without a line between them. */
     points?: boolean;
+    /** Columns down to nothing, of this colour. */
+    columns?: string;
     /** Which of the two upright scales it is read on. */
     scale?: "y" | "other";
   }
@@ -27,8 +29,12 @@
     label: string;
     /** Where an upright rule marks a value. */
     mark?: number | null;
+    /** Lines alone over the whole width, half a step beyond both ends, between these values: others are told beside it. */
+    bare?: [number, number] | null;
+    /** Told of the point under the pointer. */
+    onunder?: (index: number | null) => void;
   }
-  const { x, xName, lines, height, label, mark = null }: Props = $props();
+  const { x, xName, lines, height, label, mark = null, bare = null, onunder }: Props = $props();
   const [INK, RULE, FONT] = ["#161616", "#8a8a8a", '11px "Atkinson Hyperlegible Next Variable", sans-serif'];
   let width = $state(0);
   let place = $state<HTMLDivElement>();
@@ -62,24 +68,26 @@
       {
         width,
         height,
-        padding: [6, 10, 0, 0],
+        padding: bare ? [0, 0, 0, 0] : [6, 10, 0, 0],
         cursor: { drag: { x: false, y: false }, points: { size: 5 } },
         legend: { show: false },
         scales: {
-          x: { time: false },
-          y: { range: (_, least, top) => upright(least, top) },
+          x: bare ? { time: false, range: (_, first, last) => [first - 0.5, last + 0.5] } : { time: false },
+          y: { range: (_, least, top) => bare ?? upright(least, top) },
           other: { range: (_, least, top) => upright(least, top) },
         },
         axes: [
-          { ...axis, size: 20, gap: 2, space: 44 },
-          { ...axis, size: 34, gap: 4, space: 34 },
+          { ...axis, size: 20, gap: 2, space: 44, show: !bare },
+          { ...axis, size: 34, gap: 4, space: 34, show: !bare },
         ],
         series: [
           { label: xName, value: (_, value) => (value == null ? "–" : short(value)) },
           ...lines.map((line): uPlot.Series => ({
             label: line.name,
             scale: line.scale ?? "y",
-            stroke: line.stroke ?? INK,
+            stroke: line.columns ?? line.stroke ?? INK,
+            fill: line.columns,
+            paths: line.columns ? uPlot.paths.bars?.({ size: [1, Infinity] }) : undefined,
             width: line.points ? 0 : (line.width ?? 1.5),
             dash: line.dash,
             spanGaps: true,
@@ -87,7 +95,10 @@
             value: (_, value) => (value == null ? "–" : short(value)),
           })),
         ],
-        hooks: { drawClear: [drawMark], setCursor: [(chart) => (under = chart.cursor.idx ?? null)] },
+        hooks: {
+          drawClear: [drawMark],
+          setCursor: [(chart) => onunder?.((under = chart.cursor.idx ?? null))],
+        },
       },
       data,
       place,
@@ -98,28 +109,29 @@
 
 <div bind:clientWidth={width} class="chart">
   <div bind:this={place} role="img" aria-label={label}></div>
-  <p class="flex flex-wrap gap-x-2.5 text-[12px]">
-    {#each lines as line (line.name)}
-      {@const value = under === null ? null : line.values[under]}
-      <span class="flex items-center gap-1">
-        <svg width="18" height="8" aria-hidden="true">
-          {#if line.points}
-            <circle cx="9" cy="4" r="3" fill="none" stroke={line.stroke ?? INK} />
-          {:else}
-            <line
-              x1="0"
-              x2="18"
-              y1="4"
-              y2="4"
-              stroke={line.stroke ?? INK}
-              stroke-width={line.width ?? 1.5}
-              stroke-dasharray={line.dash?.join(" ")}
-            />
-          {/if}
-        </svg>{line.name}{#if value != null}<span class="figure">{short(value)}</span>{/if}
-      </span>
-    {/each}
-    {#if under !== null}<span class="ml-auto">{xName} <span class="figure">{short(x[under] ?? 0)}</span></span
-      >{/if}
-  </p>
+  {#if !bare}<p class="flex flex-wrap gap-x-2.5 text-[12px]">
+      {#each lines as line (line.name)}
+        {@const value = under === null ? null : line.values[under]}
+        <span class="flex items-center gap-1">
+          <svg width="18" height="8" aria-hidden="true">
+            {#if line.points}
+              <circle cx="9" cy="4" r="3" fill="none" stroke={line.stroke ?? INK} />
+            {:else}
+              <line
+                x1="0"
+                x2="18"
+                y1="4"
+                y2="4"
+                stroke={line.stroke ?? INK}
+                stroke-width={line.width ?? 1.5}
+                stroke-dasharray={line.dash?.join(" ")}
+              />
+            {/if}
+          </svg>{line.name}{#if value != null}<span class="figure">{short(value)}</span>{/if}
+        </span>
+      {/each}
+      {#if under !== null}<span class="ml-auto"
+          >{xName} <span class="figure">{short(x[under] ?? 0)}</span></span
+        >{/if}
+    </p>{/if}
 </div>

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from ..frames import Array, Frame, Region, luma
 from ..measure.detecting import DetectorPass
 from ..measure.findings import DETECTORS, Detector, Finding, said_of
@@ -9,6 +11,9 @@ from ..measure.report import SurveyReport
 from ..media import MediaInfo, Source
 from ..noise.profile import NoiseCurve
 from ..pipeline import Pipeline
+from ..plan import Plan
+
+MEASURED = {detector.kind: detector for detector in DETECTORS if not detector.about_source}
 
 LONGEST = 96
 """Frames, around the worst one, of a shot in which a fault over time is measured again."""
@@ -35,23 +40,28 @@ class Treated(Source):
         """Nothing is open."""
 
 
-def measured_again(pipeline: Pipeline, report: SurveyReport) -> list[Finding]:
-    """What the detectors say of the result: of the faults that its steps treat, and of those that lie outside and
-    that a frame alone shows, since other steps change them too; noise is not among them. In the source's format:
+def due(plan: Plan, report: SurveyReport) -> list[Finding]:
+    """The findings that are measured again under a plan, those outside first: what its steps treat, and what lies
+    outside and a frame alone shows, since other steps change that too; noise is not among them."""
+    treated = {kind for step in plan.steps if not step.treatment.reshapes for kind in step.treatment.treats}
+    chosen = [
+        finding
+        for finding in report.findings
+        if (detector := MEASURED.get(finding.kind))
+        and (finding.kind in treated or (finding.outside and not _over_time(detector)))
+    ]
+    return sorted(chosen, key=lambda finding: not finding.outside)
+
+
+def measured_again(pipeline: Pipeline, report: SurveyReport) -> Iterator[Finding]:
+    """What the detectors say of the result, one finding after another, as `due` lists them. In the source's format:
     what a step changes of size or colour is no part of it.
 
     A fault of single frames is looked for in its worst frame, one over time in the frames around it, there behind
     the steps that treat it alone: no other changes it, and none need run on every frame."""
-    detectors = {detector.kind: detector for detector in DETECTORS if not detector.about_source}
-    plan = pipeline.plan.only(lambda treatment: not treatment.reshapes)
-    treated = {kind for step in plan.steps for kind in step.treatment.treats}
-    result = Pipeline(pipeline.footage, plan)
-    return [
-        _again(result, detector, finding, report)
-        for finding in report.findings
-        if (detector := detectors.get(finding.kind))
-        and (finding.kind in treated or (finding.outside and not _over_time(detector)))
-    ]
+    result = pipeline.following(pipeline.plan.only(lambda treatment: not treatment.reshapes))
+    for finding in due(pipeline.plan, report):
+        yield _again(result, MEASURED[finding.kind], finding, report)
 
 
 def _over_time(detector: Detector) -> int:
@@ -62,7 +72,7 @@ def _over_time(detector: Detector) -> int:
 def _again(pipeline: Pipeline, detector: Detector, was: Finding, report: SurveyReport) -> Finding:
     side = _over_time(detector)
     if side:
-        pipeline = Pipeline(pipeline.footage, pipeline.plan.treating(detector.kind))
+        pipeline = pipeline.following(pipeline.plan.treating(detector.kind))
     return read_by(detector, Treated(pipeline), was.frame, side, report.profile.curve)
 
 

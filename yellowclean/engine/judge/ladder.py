@@ -59,8 +59,9 @@ FAST = "the picture moves too fast to tell by comparing frames whether more woul
 def ladder(
     source: Source, profile: NoiseProfile, movement: Movement, n: int, *, stopped: StopCheck = never
 ) -> list[Rung]:
-    """The rungs at frame n, from a piece of its middle; none for a shot that is clean, or whose noise a codec
-    carried along and that is too short to hold frames out: Stein's estimate is wrong there."""
+    """The rungs at frame n, from a piece of its middle, and one more of that frame alone where Stein's estimate
+    can weigh it against the best of them; none for a shot that is clean, or whose noise a codec carried along and
+    that is too short to hold frames out: Stein's estimate is wrong there."""
     if max(profile.typical_cv("luma"), profile.chroma_cv) < LEAST_SIGMA_CV:
         return []
     whole = Region(0, 0, source.info.width, source.info.height)
@@ -72,25 +73,28 @@ def ladder(
     if profile.carried and not judge.held_out:
         return []
 
-    def rung(strength: float, limit: float) -> Rung:
+    def rung(strength: float, limit: float, *, merged: bool = True) -> Rung:
         raise_if(stopped)
+        frames = source.info.frames if merged else 1
         plan = Plan(
             profile=profile,
-            steps=noise_chain(
-                source.info.frames, movement, strength, strength, difference=limit, carried=profile.carried
-            ),
+            steps=noise_chain(frames, movement, strength, strength, difference=limit, carried=profile.carried),
         )
         risk = judge.of(plan)
         return Rung(
             strength=strength,
             difference=limit,
             held_out=judge.held_out,
+            merged=merged,
             luma=risk.luma.error,
             chroma=risk.chroma.error,
         )
 
     if not profile.carried:
-        return [rung(strength, 1.0) for strength in RUNGS]
+        rungs = [rung(strength, 1.0) for strength in RUNGS]
+        if source.info.frames == 1:
+            return rungs
+        return [*rungs, rung(min(rungs, key=lambda r: r.luma).strength, 1.0, merged=False)]
     narrow, wide = ([rung(strength, limit) for strength in CARRIED_RUNGS] for limit in CARRIED_LIMITS)
     gained = min(rung.luma for rung in narrow) - min(rung.luma for rung in wide)
     return wide if gained > WORTH_TRUSTING else narrow
@@ -125,6 +129,7 @@ class Stop(NamedTuple):
 def suggested_stop(rungs: Sequence[Rung], signal: Literal["luma", "chroma"], *, slow: bool = False) -> Stop:
     """The least strength, in steps of `STEP`, near the lowest point of a curve through the rungs, within what
     frames held out can tell; `slow` tells that the picture moves slowly."""
+    rungs = [rung for rung in rungs if rung.merged]
     strengths = [rung.strength for rung in rungs]
     held_out = any(rung.held_out for rung in rungs)
     curve = np.polynomial.Polynomial.fit(strengths, [getattr(r, signal) for r in rungs], min(len(rungs) - 1, 3))
@@ -139,6 +144,16 @@ def suggested_stop(rungs: Sequence[Rung], signal: Literal["luma", "chroma"], *, 
         beside = suggested_stop(rungs, "luma", slow=True).strength
         least = min(STEP * round(COLOUR_MORE * beside / STEP), MOST_AMOUNT)
     return Stop(lowest) if lowest >= least else Stop(least, SLOW)
+
+
+def merging_leaves(rungs: Sequence[Rung]) -> float | None:
+    """The estimated error with a merge over time as a share of that of one frame alone, at one strength, in luma or
+    in colour, whichever gains more; None where both were not judged."""
+    for alone in (rung for rung in rungs if not rung.merged):
+        merged = next(r for r in rungs if r.merged and r.strength == alone.strength)
+        pairs = ((merged.luma, alone.luma), (merged.chroma, alone.chroma))
+        return min(max(a, LEAST_ERROR) / max(b, LEAST_ERROR) for a, b in pairs)
+    return None
 
 
 def best_of(errors: Array, *, held_out: bool) -> int:

@@ -3,18 +3,19 @@ by the detectors that found it."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Literal
 
 import numpy as np
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from ..frames import CV_SCALE, Frame, Region
 from ..measure.patch import Patch, PatchReading, measure_pixels
 from ..measure.report import SurveyReport
 from ..noise.profile import NoiseCurve
 from ..pipeline import Pipeline
-from .again import measured_again
+from ..plan import Plan
+from .again import due, measured_again
 
 MOST_OVER_NOISE = 1.05
 """Of a patch's deviation against the shot's noise: 5 % more is a tenth more power, and after a treatment that
@@ -77,12 +78,26 @@ class Remaining(BaseModel):
     values: dict[str, float]
     basis: Literal["patches", "estimate", "nothing"]
     patches: list[PatchBeforeAfter]
+    coming: list[str] = Field([], description="Findings that are still to be measured.")
 
 
 def remaining(pipeline: Pipeline, report: SurveyReport) -> Remaining:
     """What a plan leaves of a surveyed shot's noise, and of what else its steps treat."""
+    *_, last = remaining_one_by_one(pipeline, report)
+    return last
+
+
+def nothing_yet(plan: Plan, report: SurveyReport) -> Remaining:
+    """What can be told before anything is measured: what will be."""
+    coming = ["noise", "colour noise", *(finding.kind for finding in due(plan, report))]
+    return Remaining(values={}, basis="patches", patches=[], coming=coming)
+
+
+def remaining_one_by_one(pipeline: Pipeline, report: SurveyReport) -> Iterator[Remaining]:
+    """The same, told whenever another finding was measured: noise first, then the others, the worst first."""
     if not any(step.acts for step in pipeline.plan.steps):
-        return Remaining(values={}, basis="nothing", patches=[])
+        yield Remaining(values={}, basis="nothing", patches=[])
+        return
     told = [r.patch for r in report.patches if comparable(r, report.profile.curve)]
     large = [patch for patch in told if pipeline.covered(patch.region).shortest >= LEAST_PIECE]
     pairs = [patch_at(pipeline, patch) for patch in large]
@@ -92,8 +107,12 @@ def remaining(pipeline: Pipeline, report: SurveyReport) -> Remaining:
         luma, chroma = pipeline.noise_left(report.media.frames // 2, _middle(report))
         shares = {"noise": luma, "colour noise": chroma}
     values = {f.kind: f.value * shares[f.kind] for f in report.findings if f.kind in shares}
-    values |= {f.kind: f.value for f in measured_again(pipeline, report)}
-    return Remaining(values=values, basis="patches" if pairs else "estimate", patches=pairs)
+    coming = [finding.kind for finding in due(pipeline.plan, report)]
+    told_so_far = Remaining(values=values, basis="patches" if pairs else "estimate", patches=pairs, coming=coming)
+    yield told_so_far
+    for finding in measured_again(pipeline, report):
+        values, coming = values | {finding.kind: finding.value}, coming[1:]
+        yield told_so_far.model_copy(update={"values": values, "coming": coming})
 
 
 def shares_left(pairs: Sequence[PatchBeforeAfter]) -> dict[str, float]:

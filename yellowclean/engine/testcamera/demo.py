@@ -1,4 +1,4 @@
-"""The demo reel: eight shots of Quay Nine, one for each kind of trouble."""
+"""The demo reel: nine shots of Quay Nine, one for each kind of trouble."""
 
 from __future__ import annotations
 
@@ -11,6 +11,10 @@ DEMO_SHOTS = (
     ShotRecipe(
         name="q9_012_quay_lantern", scene="quay", codec="prores-hq", timecode="01:02:10:00",
         camera=Camera(stops_under=4.0, white_balance=TUNGSTEN),
+    ),
+    ShotRecipe(
+        name="q9_016_figurehead", scene="figurehead", codec="prores-hq", timecode="01:03:22:08",
+        camera=Camera(stops_under=3.0, white_balance=TUNGSTEN),
     ),
     ShotRecipe(
         name="q9_020_sailcloth", scene="cloth", codec="ffv1", timecode="01:04:31:12",

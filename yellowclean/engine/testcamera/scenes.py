@@ -14,6 +14,7 @@ import cv2
 import numpy as np
 
 from ..frames import Array
+from . import figurehead as carved
 from . import textures as tx
 
 RATE = 24
@@ -304,6 +305,20 @@ def _filled(height: int, width: int, outline: Array) -> Array:
     return cv2.GaussianBlur(drawn, (0, 0), 0.7)
 
 
+def figurehead(width: int, height: int, seed: int, motion: Motion | None = None) -> Render:
+    """A painted figurehead in good light, held by hand: skin-like paint, rope ends, ivy, small print."""
+    motion = motion or Motion(dx=0.3, dy=0.1, sway=1.2)
+    margin = 40 + height // 16
+    plate = carved.painted(np.random.default_rng(seed), height + 2 * margin, width + 2 * margin, float(height))
+
+    def render(n: int) -> Array:
+        x, y = motion.at(n)
+        return np.maximum(_window(plate, margin + x, margin + y, width, height), np.float32(0.001))
+
+    return render
+
+
 SCENES: dict[str, Callable[..., Render]] = {
     "quay": quay, "cloth": cloth, "dusk": dusk, "basin": basin, "stars": stars, "drying": drying,
+    "figurehead": figurehead,
 }  # fmt: skip

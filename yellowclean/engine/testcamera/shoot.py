@@ -39,7 +39,7 @@ class ShotRecipe(BaseModel):
     model_config = ConfigDict(frozen=True)
 
     name: str
-    scene: Literal["quay", "cloth", "dusk", "basin", "stars", "drying"]
+    scene: Literal["quay", "cloth", "dusk", "basin", "stars", "drying", "figurehead"]
     camera: Camera = Camera()
     faults: Faults = Faults()
     codec: str = "ffv1"

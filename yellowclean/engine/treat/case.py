@@ -12,6 +12,9 @@ from ..motion import Movement
 from ..noise.profile import NoiseProfile
 from ..reach.model import Reach
 
+WORTH_MERGING = 0.02
+"""Least share of the error that a merge over time has to save, since it costs several times the work."""
+
 
 @dataclass(frozen=True, slots=True)
 class Amount:
@@ -37,10 +40,17 @@ class Case:
     reach: Reach
     where: str
     difference: float = 1.0
+    merging_leaves: float | None = None
+    """Estimated error of merging neighbours as a share of that of one frame alone; None where it was not judged."""
     scale: float | tuple[int, int] | None = None
     """Size asked for: a factor, or width and height in pixels."""
     space: str | None = None
     """Colour encoding asked for, by its name."""
+
+    @property
+    def worth_merging(self) -> bool:
+        """Whether a merge over time leaves enough less for the work of reading and moving neighbours."""
+        return self.frames > 1 and (self.merging_leaves is None or self.merging_leaves <= 1 - WORTH_MERGING)
 
     @property
     def frames(self) -> int:

@@ -141,7 +141,10 @@ def propose(case: Case) -> Proposal | None:
     """Take what was judged worth taking, where the noise lives."""
     if not (case.luma.percent or case.chroma.percent):
         return None
-    told = " ".join(part for part in (case.luma.reason, case.chroma.reason, case.where) if part)
+    alone = ""
+    if case.frames > 1 and not case.worth_merging:
+        alone = "Merging neighbours was tried too: it would leave no less, and costs several times the work."
+    told = " ".join(part for part in (case.luma.reason, case.chroma.reason, case.where, alone) if part)
     return Proposal({"luma": case.luma.percent, "chroma": case.chroma.percent}, told, case.reach)
 
 

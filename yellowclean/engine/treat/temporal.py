@@ -270,8 +270,9 @@ def _trust_rows(across, warped, gain, doubt, slack, limit, total, weight, carrie
 
 
 def propose(case: Case) -> Proposal | None:
-    """Merge as many neighbours as the motion lets, wherever noise is to be taken at all."""
-    if case.frames == 1 or not (case.luma.percent or case.chroma.percent):
+    """Merge as many neighbours as the motion lets, wherever noise is to be taken at all and one frame alone would
+    leave more."""
+    if not case.worth_merging or not (case.luma.percent or case.chroma.percent):
         return None
     carried = case.profile.carried
     settings = merge_settings(
@@ -281,7 +282,10 @@ def propose(case: Case) -> Proposal | None:
         difference=case.difference,
         carried=carried,
     )
-    return Proposal(settings, _reason(case.movement, frames_each_side(case.movement, carried=carried)), case.reach)
+    told = _reason(case.movement, frames_each_side(case.movement, carried=carried))
+    if case.merging_leaves is not None:
+        told += f" One frame alone would leave {100 * (1 / case.merging_leaves - 1):.0f} % more error."
+    return Proposal(settings, told, case.reach)
 
 
 def _reason(movement: Movement, count: int) -> str:

@@ -26,6 +26,9 @@ T = TypeVar("T")
 _lanes = Lanes(2)
 """Two at a time: kernels spread over the cores by themselves, and a second waits for data meanwhile."""
 
+LEAST_DRAFT, MOST_DRAFT = 0.25, 0.5
+"""Share of its size to which a coarse picture is reduced."""
+
 FOR_EVER = "private, max-age=31536000, immutable"
 
 
@@ -53,7 +56,7 @@ class FrameQuery(PlaceQuery):
     own: str = Field("", description="Name of the view that the step offers of its own work.")
     setting: str = Field("", description="Name of a setting of the step that is shown at `value` instead.")
     value: float = 0.0
-    draft: bool = Field(False, description="The coarse picture, without the steps that look at other frames.")
+    draft: bool = Field(False, description="A coarse one: reduced, without the steps that look at other frames.")
     signal: Signal = "all"
     stress: float = Field(0.0, ge=0, le=100, description="How far contrast is raised, in percent.")
     gain: float = Field(8.0, ge=1, le=64, description="Times that what was removed is amplified.")
@@ -75,7 +78,7 @@ async def get_frame(request: HttpRequest, shot_id: int, query: Query[FrameQuery]
     if query.setting:
         plan = plan.with_setting(query.step, query.setting, query.value)
     if query.draft:
-        plan = plan.draft()
+        plan = plan.draft(min(max(query.scale, LEAST_DRAFT), MOST_DRAFT))
     asked = Asked(
         query.n, query.view, query.part, max(query.scale, 0.02), query.step, look, query.signal, query.stress,
         query.gain, query.own,

@@ -52,6 +52,9 @@ from .schemas import (
 
 router = Router(tags=["shots"])
 
+PATIENCE = 0.5
+"""Seconds that a question about what is being measured waits for more before it is answered."""
+
 
 class ProposeIn(Schema):
     """A saved profile to use, or none for the shot's own; numbers of the steps to take, or none for all."""
@@ -185,9 +188,10 @@ def delete_version(request: HttpRequest, version_id: int) -> tuple[int, None]:
 
 @router.get("/versions/{version_id}/remaining", response=LeftOut)
 def get_remaining(request: HttpRequest, version_id: int) -> LeftOut:
-    """What the version leaves of the findings, measured in the result itself where it can be."""
+    """What the version leaves of the findings, measured in the result itself where it can be: so much as is known.
+    Ask again while anything is coming."""
     version = PlanVersion.objects.select_related("shot__job").get(pk=version_id)
-    left = measure_remaining(version)
+    left = measure_remaining(version, patience=PATIENCE)
     report = version.shot.report
     stands = standings(report.findings if report else [], left)
     by_frame = frame_noise(report.noise.by_frame_cv if report else [], stands)

@@ -14,12 +14,13 @@ import django
 from django.conf import settings
 from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandParser
+from django.db import transaction
 
 from ....engine.measure.report import SurveyReport
 from ....engine.media import open_source
 from ....engine.survey import survey
 from ....engine.testcamera import ShotRecipe, demo_recipes, shoot
-from ...models import Job, Shot
+from ...models import Job
 from ...use_cases import (
     add_shot,
     keep_survey,
@@ -31,7 +32,7 @@ from ...use_cases import (
 
 JOB_NAME = "Quay Nine, reel 1"
 
-PROPOSED, FINISHED = 0, 1
+PROPOSED, FINISHED = 1, 2
 """Shots of the reel that show the idea at once: one with a plan, one on its way to being written."""
 
 
@@ -58,22 +59,25 @@ class Command(BaseCommand):
             for done in as_completed(shooting):
                 done.result()
                 self.stdout.write(f"  {shooting[done].name}")
-            job = Job.objects.create(name=JOB_NAME)
-            shots = [add_shot(job, path, path.parent.name) for r in recipes if (path := _footage(r, folder))]
+            paths = [path for recipe in recipes if (path := _footage(recipe, folder))]
+            reports: dict[int, SurveyReport] = {}
             if settings.YELLOW_CLEAN.measure_added:
-                self._prepare(shots, pool)
+                self.stdout.write("Measuring two of them; the others are measured once the application runs …")
+                shown = (PROPOSED, FINISHED)
+                reports = dict(zip(shown, pool.map(_measured, [paths[k] for k in shown]), strict=True))
+        with transaction.atomic():  # a job that is there is a whole one
+            self._add(paths, reports)
 
-    def _prepare(self, shots: list[Shot], pool: ProcessPoolExecutor) -> None:
-        self.stdout.write("Measuring two of them; the others are measured once the application runs …")
-        first = [shots[PROPOSED], shots[FINISHED]]
-        for shot, report in zip(first, pool.map(_measured, [Path(shot.path) for shot in first]), strict=True):
-            keep_survey(shot, report)
-            version = propose_version(shot)
-            measure_remaining(version)
-            if shot is shots[FINISHED]:
-                request_render(version, "prores-hq")
-        for shot in shots:
-            if shot not in first:
+    def _add(self, paths: list[Path], reports: dict[int, SurveyReport]) -> None:
+        job = Job.objects.create(name=JOB_NAME)
+        for k, shot in enumerate([add_shot(job, path, path.parent.name) for path in paths]):
+            if k in reports:
+                keep_survey(shot, reports[k])
+                version = propose_version(shot)
+                measure_remaining(version)
+                if k == FINISHED:
+                    request_render(version, "prores-hq")
+            elif reports:
                 request_survey(shot)
 
 
