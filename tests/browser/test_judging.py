@@ -6,7 +6,7 @@ import re
 from itertools import pairwise
 
 import numpy as np
-from playwright.sync_api import expect
+from playwright.sync_api import Route, expect
 
 from tests.browser.case import PATIENCE, QUAY, BrowserCase
 from tests.clips import temporary_folder
@@ -145,7 +145,7 @@ class Comparing(JudgingCase):
         expect(page.get_by_test_id("versions").locator("option")).to_have_count(2)
         desk.get_by_role("button", name="Apply to shots…").click()
         dialog = page.get_by_role("dialog")
-        expect(dialog.get_by_text("not measured")).to_have_count(7)
+        expect(dialog.get_by_text("not measured")).to_have_count(8)
         expect(dialog.get_by_role("checkbox").first).to_be_disabled()
 
 
@@ -261,6 +261,31 @@ class Looping(JudgingCase):
         steps = [(after - before) % 48 for before, after in pairwise(frames)]
         self.assertLess(max(steps), 24, "it never runs backwards")
         self.assertEqual(float(np.median(steps)), 1)
+
+    def test_a_loop_plays_coarsely_until_its_pictures_are_there(self) -> None:
+        page, held = self.page, list[Route]()
+
+        def hold(route: Route) -> None:
+            exact = "view=result" in route.request.url and "draft" not in route.request.url
+            held.append(route) if exact and not self.released else route.continue_()
+
+        self.released = False
+        page.goto(f"{self.live_server_url}/shots/{self.shot.pk}")
+        self.picture_settled("source")
+        page.route("**/frame?*", hold)
+        page.keyboard.press("7")
+        page.get_by_label("Frame", exact=True).focus()
+        page.keyboard.press("1")
+        expect(page.get_by_test_id("coarse")).to_have_count(48)
+        expect(page.get_by_test_id("loop")).to_contain_text("0/48, 48 more coarsely")
+        page.keyboard.press(" ")
+        expect(page.get_by_role("slider", name="Frame", exact=True)).to_have_attribute("aria-valuenow", "7")
+        page.keyboard.press(" ")
+        self.released = True
+        for route in held:
+            route.continue_()
+        expect(page.get_by_test_id("cached")).to_have_count(48, timeout=4 * PATIENCE)
+        expect(page.get_by_test_id("coarse")).to_have_count(0)
 
 
 class ByKeyboard(JudgingCase):

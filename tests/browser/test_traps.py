@@ -79,6 +79,36 @@ class Traps(BrowserCase):
         self.picture_settled("")
         expect(page.get_by_role("button", name="Evidence")).to_have_attribute("aria-expanded", "false")
 
+    def test_a_window_made_smaller_and_large_again_keeps_what_was_fetched(self) -> None:
+        page = self.page
+        self.open_quay()
+        page.get_by_label("Zoom").select_option("100")
+        self.picture_settled("source")
+        page.get_by_label("Zoom").select_option("fit")
+        shown = self.picture_settled("source").get_attribute("data-shown")
+        asked: list[str] = []
+        page.on("request", lambda request: asked.append(request.url) if "/frame?" in request.url else None)
+        for width, height in ((1100, 760), (1000, 700), (1280, 800)):
+            page.set_viewport_size({"width": width, "height": height})
+            page.wait_for_timeout(300)
+            self.assertGreater(self.pixels().std(), 5, "the picture went")
+        self.assertEqual((asked, self.picture_settled("").get_attribute("data-shown")), ([], shown))
+
+    def test_at_twice_the_size_everything_can_be_reached(self) -> None:
+        self.open_quay()
+        self.measure()
+        self.propose()
+        page = self.browser.new_page(viewport={"width": 640, "height": 400}, device_scale_factor=2)
+        self.addCleanup(page.close)
+        page.goto(self.page.url)
+        expect(page.locator("canvas[data-shown]")).to_be_visible()
+        self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 640)
+        for name in ("Propose", "Render…", "Result", "Wipe", "Loop", "Measure", "Strip"):
+            page.get_by_role("button", name=name, exact=True).first.click(trial=True)
+        picture = page.locator("canvas[data-shown]").bounding_box()
+        assert picture
+        self.assertGreaterEqual((picture["width"], picture["height"]), (300, 120))
+
     def test_what_no_step_treats_says_so_and_what_to_do_instead(self) -> None:
         page = self.page
         set_tolerances(Job.objects.get(), {"softness": 0})

@@ -218,7 +218,7 @@ class Proposals(TestCase):
         left = {u.kind: u for u in untreated(report, propose(report))}
         self.assertIn("another take", left["softness"].told)
         self.assertNotIn("noise", left)
-        self.assertIn("Compression found nothing here", left["blocking"].told)
+        self.assertIn("Codec traces found nothing here", left["blocking"].told)
         self.assertIn("noise", {u.kind for u in untreated(report, Plan(profile=report.profile))})
 
     def test_a_clean_clip_comes_back_untouched(self) -> None:

@@ -95,10 +95,10 @@
     data-evidence={bench.layout.evidence}
   >
     <div class="[grid-area:head]">
-      <header class="flex items-center gap-3 px-3 py-1.5 perforated">
+      <header class="flex flex-wrap items-center gap-x-3 gap-y-1 px-3 py-1.5 perforated">
         <a href={`/jobs/${shot.job_id}`} onclick={follow} class="btn btn-xs">All shots</a>
         <h1 class="font-semibold">{shot.name}</h1>
-        <p class="grow truncate text-[13px] text-quiet" title={shot.media.notes?.join(" ")}>
+        <p class="min-w-24 grow basis-0 truncate text-[13px] text-quiet" title={shot.media.notes?.join(" ")}>
           {mediaLine(shot.media)}
         </p>
         <button class="btn btn-xs" onclick={() => bench.travel("undo")} disabled={!bench.history.canUndo}
@@ -238,7 +238,7 @@
         >
         <button class="btn btn-xs" onclick={bench.compare.keep}>Keep still</button>
       </div>
-      <div class="relative min-h-0 grow">
+      <div class="stage relative min-h-0 grow">
         <Picture {bench} />
         <TestStrip {bench} />
       </div>

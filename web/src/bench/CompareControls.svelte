@@ -7,7 +7,7 @@
   const possible = $derived(bench.version !== null || desk.stills.length > 0);
 </script>
 
-<div class="flex items-center gap-1.5" role="group" aria-label="Compare">
+<div class="flex flex-wrap items-center gap-1.5" role="group" aria-label="Compare">
   <div class="join">
     <button
       class={["btn join-item btn-xs", desk.mode === "wipe" && "btn-active btn-neutral"]}

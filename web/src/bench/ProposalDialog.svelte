@@ -60,7 +60,7 @@
         </p>
       {/if}
       {#if proposal.untreated.length}
-        <h3 class="border-t border-rule pt-2 font-semibold">What stays outside</h3>
+        <h3 class="border-t border-rule pt-2 font-semibold">What no step treats</h3>
         <ul class="pb-2" data-testid="untreated">
           {#each proposal.untreated as finding (finding.kind)}
             <li class="py-1">

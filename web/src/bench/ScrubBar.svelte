@@ -30,11 +30,9 @@
       .filter((f) => f.unit === "frames")
       .flatMap((f) => (f.spots ?? []).map((spot) => ({ kind: f.kind, n: spot.frame }))),
   );
-  const labelLeft = $derived(bench.n > frames / 2);
   const course = $derived(bench.courses.course);
   $effect(() => bench.courses.follow());
   const x = (n: number) => ((n + 0.5) / frames) * width;
-  const y = (cv: number) => HEIGHT - 4 - (cv / top) * (HEIGHT - 12);
   /** The frame under the pointer, or the one that is shown. */
   let under = $state<number | null>(null);
   const told = $derived(under ?? bench.n);
@@ -65,6 +63,18 @@
     ];
   });
 
+  /** Where the tolerance is told at the right end: in the row that is farthest from all lines there. */
+  const labelAt = $derived.by(() => {
+    const end = [
+      ...measured.slice(-Math.ceil(frames / 6)),
+      ...noise.slice(-Math.ceil(frames / 6)),
+      tolerance,
+    ];
+    const heights = end.map((cv) => HEIGHT - 4 - (cv / top) * (HEIGHT - 12));
+    const clear = (row: number) => Math.min(...heights.map((height) => Math.abs(height - (row - 4))));
+    return [18, 30, HEIGHT - 5].reduce((best, row) => (clear(row) > clear(best) ? row : best));
+  });
+
   function seek(event: PointerEvent) {
     const box = bar?.getBoundingClientRect();
     if (box) bench.go(Math.floor(clamp((event.clientX - box.left) / box.width, 0, 0.9999) * frames));
@@ -78,10 +88,10 @@
 </script>
 
 <div class="border-t border-rule px-3 pt-1 pb-2">
-  <div class="flex items-center gap-3 text-[13px]">
+  <div class="flex flex-wrap items-center gap-x-3 text-[13px]">
     <PlayControls {bench} />
     <FrameField {bench} />
-    <span class="grow truncate text-right">
+    <span class="min-w-0 grow basis-64 truncate text-right">
       {#if course}
         {@const at = told - course.first}
         {course.title}, {under === null ? "here" : `in frame ${under}`}
@@ -137,12 +147,8 @@
           >{courseSpan[0].toFixed(1)}</text
         >
       {:else if noise.length}
-        <text
-          x={labelLeft ? 4 : width - 4}
-          text-anchor={labelLeft ? "start" : "end"}
-          y={y(tolerance) - 3}
-          font-size="11"
-          fill="#161616">tolerance {tolerance} CV</text
+        <text x={width - 4} text-anchor="end" y={labelAt} font-size="11" fill="#161616"
+          >dashed: tolerance {tolerance} CV</text
         >
         {#each noisiest as n (n)}
           <path d={`M${x(n) - 4} 0h8l-4 6z`} fill="#161616" data-testid="noisiest">

@@ -90,7 +90,7 @@
           <p class="text-[13px]">
             Line: {strip.left.title} left, {strip.left.unit}. Dashes: {strip.lost.title}{alike
               ? " lost"
-              : ""}, {strip.lost.unit}.
+              : ""}, {strip.lost.unit}{alike ? "" : ", read on the right"}.
           </p>
           <p class="pt-1 text-[13px] text-quiet">{strip.reason}</p>
         </li>

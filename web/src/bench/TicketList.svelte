@@ -102,7 +102,8 @@
             </p>
             {#if line.served.length}
               <p class="text-[13px] text-quiet">
-                served by step {line.served.map((k) => k + 1).join(" and ")} too
+                served by {line.served.length > 1 ? "steps" : "step"}
+                {line.served.map((k) => k + 1).join(" and ")} too
               </p>
             {/if}
           </div>

@@ -81,7 +81,7 @@
   }}
   ondrop={drop}
 >
-  <header class="flex items-center gap-4 px-5 py-2.5 perforated">
+  <header class="flex flex-wrap items-center gap-x-4 gap-y-1.5 px-5 py-2.5 perforated">
     <h1 class="flex items-center gap-2 text-lg font-semibold">
       <img src="/static/mark.svg" alt="" width="22" height="22" />Yellow Clean
     </h1>
@@ -113,7 +113,7 @@
   </header>
 
   {#if jobs.open}
-    <div class="flex items-center gap-3 px-5 py-2.5">
+    <div class="flex flex-wrap items-center gap-3 px-5 py-2.5">
       <p class="grow">
         <span class="figure">{jobs.shots.length}</span> shots,
         <span class="figure">{jobs.shots.filter((s) => s.findings).length}</span> measured

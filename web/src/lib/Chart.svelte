@@ -41,6 +41,11 @@
   /** The point under the pointer. */
   let under = $state<number | null>(null);
 
+  function point(chart: uPlot) {
+    under = chart.cursor.idx ?? null;
+    onunder?.(under);
+  }
+
   function drawMark(chart: uPlot) {
     if (mark === null) return;
     const { ctx, bbox } = chart;
@@ -79,6 +84,9 @@
         axes: [
           { ...axis, size: 20, gap: 2, space: 44, show: !bare },
           { ...axis, size: 34, gap: 4, space: 34, show: !bare },
+          ...(lines.some((line) => line.scale === "other")
+            ? [{ ...axis, scale: "other", side: 1, size: 34, gap: 4, space: 34, grid: { show: false } }]
+            : []),
         ],
         series: [
           { label: xName, value: (_, value) => (value == null ? "–" : short(value)) },
@@ -97,7 +105,7 @@
         ],
         hooks: {
           drawClear: [drawMark],
-          setCursor: [(chart) => onunder?.((under = chart.cursor.idx ?? null))],
+          setCursor: [point],
         },
       },
       data,

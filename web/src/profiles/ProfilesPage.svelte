@@ -82,7 +82,7 @@
 <svelte:head><title>Noise profiles · Yellow Clean</title></svelte:head>
 
 <main class="flex h-full flex-col">
-  <header class="flex items-center gap-4 px-5 py-2.5 perforated">
+  <header class="flex flex-wrap items-center gap-x-4 gap-y-1.5 px-5 py-2.5 perforated">
     <a href="/" onclick={follow} class="btn btn-sm">All jobs</a>
     <h1 class="grow text-lg font-semibold">Noise profiles</h1>
     <input

@@ -225,8 +225,8 @@ def bust(rng: Rng, size: int) -> tuple[Array, Array]:
 
 def painted(rng: Rng, height: int, width: int, unit: float) -> Array:
     """The whole set as one plate in linear light, H×W×3, where `unit` pixels are the frame's height."""
-    damp, grit = tx.fractal(rng, height, width, 160, 0.6), tx.fractal(rng, height, width, 4, 0.9)
-    wall = 0.30 * (1 + 0.07 * damp + 0.05 * grit)
+    damp, grit = tx.fractal(rng, height, width, 160, 0.45), tx.fractal(rng, height, width, 4, 0.9)
+    wall = 0.30 * (1 + 0.07 * damp + 0.008 * grit)
     plate = Plate(tx.tinted(wall.astype(np.float32), (1.0, 0.96, 0.88)), unit)
     wide, tall = width / unit, height / unit
     clock(plate, 0.42, 0.33, 0.185)
