@@ -21,6 +21,7 @@ def settled(page: Page) -> None:
 
 
 def keep(page: Page, name: str) -> None:
+    expect(page.get_by_title("Being measured in the result")).to_have_count(0, timeout=PATIENCE)
     page.screenshot(path=str(HERE / f"{name}.png"))
 
 
