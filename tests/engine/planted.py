@@ -11,6 +11,7 @@ import cv2
 import numpy as np
 
 from tests.clips import MemorySource, shot_pair
+from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
 from yellowclean.engine.frames import CV_SCALE, Frame, luma
 from yellowclean.engine.measure.curve import blind_curve
 from yellowclean.engine.measure.detecting import DetectorPass
@@ -52,13 +53,14 @@ def noisy(scene: str, camera: Camera, size: tuple[int, int] = (640, 360)) -> tup
 
 
 def chart(blur: float = 0.6) -> Frame:
-    """Squares turned by several degrees, drawn eight times too large: edges as sharp as a lens makes them."""
+    """Squares turned by several degrees, drawn eight times too large, blurred in light, as a lens blurs."""
     large = np.full((8 * 224, 8 * 384), 60, np.uint8)
     for k, (x, y) in enumerate((x, y) for y in (60, 160) for x in (60, 190, 320)):
         box = cv2.boxPoints(((8 * x, 8 * y), (8 * 64, 8 * 64), 5 + 6 * k))
         cv2.fillPoly(large, [np.int32(box)], 150)
-    plane = cv2.resize(large.astype(np.float32) / 255, (384, 224), interpolation=cv2.INTER_AREA)
-    return np.repeat(cv2.GaussianBlur(plane, (0, 0), blur)[..., None], 3, axis=2)
+    light = bt709_linear(large.astype(np.float32) / 255)
+    plane = cv2.resize(light, (384, 224), interpolation=cv2.INTER_AREA)
+    return np.repeat(bt709_encoded(cv2.GaussianBlur(plane, (0, 0), blur))[..., None], 3, axis=2)
 
 
 def clean(scene: str, frames: int = 6) -> list[Frame]:

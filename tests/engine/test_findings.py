@@ -14,6 +14,7 @@ from yellowclean.engine.frames import CV_SCALE, Frame
 from yellowclean.engine.measure.findings import DETECTORS, Place
 from yellowclean.engine.measure.findings.banding import bands_of
 from yellowclean.engine.measure.findings.blocking import grid_of
+from yellowclean.engine.measure.findings.softness import blur_of
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.report import finding_kinds
 from yellowclean.engine.survey import monochrome_share, survey
@@ -112,9 +113,8 @@ class Softness(TestCase):
         for blur in (0.6, 1.0, 1.5, 2.0, 3.0):
             with self.subTest(blur):
                 finding = found("softness", grained([chart(blur)] * 2))
-                # a tile of 32 px does not hold the whole of the widest
-                delta = 0.06 if blur < 3 else 0.15
-                self.assertAlmostEqual(finding.value / (2.563 * np.sqrt(blur**2 + 1 / 12)), 1, delta=delta)
+                self.assertAlmostEqual(finding.value / (2.563 * np.sqrt(blur**2 + 1 / 12)), 1, delta=0.05)
+                self.assertAlmostEqual(blur_of(finding), blur, delta=0.05 * blur)
                 self.assertEqual(finding.outside, blur > 1.1)
         rising(self, lambda blur: grained([chart(blur)] * 2), "softness", [0.6, 1.0, 1.5, 2.0, 3.0])
 
@@ -127,7 +127,7 @@ class Softness(TestCase):
     def test_says_when_there_is_nothing_to_measure_on(self) -> None:
         finding = found("softness", [ramp(None)] * 2)
         self.assertEqual((finding.value, finding.confidence), (0, 0))
-        self.assertIn("no straight edge", finding.detail)
+        self.assertIn("no edge to measure on", finding.detail)
 
 
 class Ringing(TestCase):

@@ -8,14 +8,12 @@ import numpy as np
 import OpenImageIO as oiio
 
 from ..colour.encodings import converted
+from ..colour.grey import LINEAR
 from ..format import Format
 from ..frames import Array, Region
 from ..parameters import Parameters, choice, quantity, switch
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal
-
-LINEAR = "Linear Rec.709 (sRGB)"
-"""Where light adds up; resizing is linear, so that any primaries do."""
 
 MARGIN = 4
 """Pixels that the widest kernel looks at on either side, of the larger of the two frames, and one for rounding."""

@@ -1,42 +1,98 @@
-"""Softness: how wide the picture's sharpest straight edges are, and the response they pass.
+"""Softness: how wide the picture's sharpest edges are, whatever way they run, and what straight ones let through.
 
-The sharpest quarter of the edges counts: what is out of focus on purpose does not.
+The sharpest edges count: what is out of focus on purpose does not.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 import numpy as np
 
+from ...colour.encodings import encoding_of
+from ...colour.grey import grey_curve
 from ...media import MediaInfo
+from ..blur import EdgeBlur, edge_blur, sharpest
 from ..edge import TILE, Edge
 from .base import Detector, Finding, Look, Place
 
-ENOUGH = 8
-"""Edges from which the sharpest quarter means something."""
+ENOUGH = 60
+"""Pixels on edges from which the sharpest mean something."""
+
+SURE_FROM = 600
+
+ENOUGH_STRAIGHT = 8
+"""Straight, slanted edges from which a response is told."""
+
+RISE = 2.563
+"""10-90 % width of a Gaussian edge over its deviation."""
+
+PIXEL = 1 / 12
+"""Variance of a pixel's own width."""
+
+KEPT = 4000
+"""Pixels on edges that are kept of a frame."""
 
 
-def observe(look: Look) -> list[Edge]:
-    return look.edges
+class Seen(NamedTuple):
+    """What is kept of one frame."""
+
+    blur: EdgeBlur
+    straight: list[Edge]
 
 
-def conclude(seen: Sequence[tuple[int, list[Edge]]], info: MediaInfo) -> Finding:
-    found = [(n, edge) for n, edges in seen for edge in edges]
-    slanted = [(n, edge) for n, edge in found if edge.response.slanted]
-    found = slanted if len(slanted) >= ENOUGH else found
-    if len(found) < ENOUGH:
-        return DETECTOR.finding(0.0, seen[0][0], confidence=0.0, detail="no straight edge to measure on")
-    found.sort(key=lambda item: item[1].response.rise)
-    sharpest = found[: max(len(found) // 4, ENOUGH)]
-    n, edge = sharpest[len(sharpest) // 2]
-    mtf50 = float(np.median([e.response.mtf50 for _, e in sharpest]))
+def observe(look: Look) -> Seen:
+    curve = grey_curve(encoding_of(look.info).space)
+    found = edge_blur(curve.light(look.luma), look.sigma * curve.slope(look.luma))
+    every = slice(None, None, max(len(found.variance) // KEPT, 1))
+    return Seen(_joined([found], every), look.edges)
+
+
+def conclude(seen: Sequence[tuple[int, Seen]], info: MediaInfo) -> Finding:
+    together = _joined([s.blur for _, s in seen])
+    if len(together.variance) < ENOUGH:
+        return DETECTOR.finding(0.0, seen[0][0], confidence=0.0, detail="no edge to measure on")
+    variance = max(sharpest(together), 0.0)
+    # where it is as in the whole shot, so that one frame tells what a step does to it
+    n, look = min((item for item in seen if item[1].blur.variance.size), key=lambda item: _apart(item[1], variance))
+    told = f"blur of {np.sqrt(variance):.2f} px at the sharpest edges"
+    slanted = sorted(edge.response.mtf50 for _, s in seen for edge in s.straight if edge.response.slanted)
+    if len(slanted) >= ENOUGH_STRAIGHT:
+        told += (
+            f", MTF50 {np.median(slanted[-max(len(slanted) // 4, 1) :]):.3f} cycles a pixel at the straight ones"
+        )
     return DETECTOR.finding(
-        float(np.median([e.response.rise for _, e in sharpest])), n,
-        region=Place(x=edge.x, y=edge.y, width=TILE, height=TILE),
-        confidence=min(len(found) / 40, 1.0) * (1.0 if slanted else 0.6),
-        detail=f"MTF50 {mtf50:.3f} cycles a pixel, from {len(found)} edges",
+        RISE * float(np.sqrt(variance + PIXEL)), n, region=_place(look.blur, variance, info),
+        confidence=min(len(together.variance) / SURE_FROM, 1.0), detail=told,
     )  # fmt: skip
+
+
+def _apart(look: Seen, variance: float) -> float:
+    return abs(sharpest(look.blur) - variance)
+
+
+def _joined(pictures: Sequence[EdgeBlur], every: slice = slice(None)) -> EdgeBlur:
+    """The edges of several pictures, or some of them."""
+    return EdgeBlur(
+        np.concatenate([p.variance[every] for p in pictures]),
+        np.concatenate([p.gradient[every] for p in pictures]),
+        np.concatenate([p.x[every] for p in pictures]),
+        np.concatenate([p.y[every] for p in pictures]),
+    )
+
+
+def _place(edges: EdgeBlur, variance: float, info: MediaInfo) -> Place:
+    """Around an edge that has about the blur that is told."""
+    k = int(np.argmin(np.abs(edges.variance - variance)))
+    left = int(np.clip(edges.x[k] - TILE // 2, 0, max(info.width - TILE, 0)))
+    top = int(np.clip(edges.y[k] - TILE // 2, 0, max(info.height - TILE, 0)))
+    return Place(x=left, y=top, width=min(TILE, info.width), height=min(TILE, info.height))
+
+
+def blur_of(finding: Finding) -> float:
+    """Deviation of the blur in pixels, without the pixel's own, that a finding of softness tells of."""
+    return float(np.sqrt(max((finding.value / RISE) ** 2 - PIXEL, 0.0)))
 
 
 DETECTOR = Detector(

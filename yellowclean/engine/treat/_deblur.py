@@ -1,0 +1,162 @@
+"""What undoes a blur: a filter after Wiener (1949), made for the picture's own spectrum and noise.
+
+The signal's spectrum is taken ring by ring, as falling towards fine detail, as that of pictures does (Field 1987).
+What the filter brings up of noise is left to a sliding DCT with thresholds for that very noise (Neelamani, Choi,
+Baraniuk 2004: regularised inverse, then shrinkage).
+"""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+from scipy.special import j1
+
+from ..frames import Array, Region
+from ..octaves import DCT
+from ._dct import NO_GUIDE, columns_apart, columns_joined, shrunk
+
+SIDE = 33
+HALF = SIDE // 2
+"""Pixels a side of a filter, and how far it reaches."""
+
+TILE, MOST_TILES = 256, 24
+SAMPLES = 128
+"""Frequencies a side in which filters are made."""
+
+NOISE_SHARE = 0.3
+"""Share of the noise that the filter is made for; the rest falls to the shrinkage."""
+
+CLEAR = 2.0
+"""Times the noise's power that a ring must have for its signal to be measured."""
+
+FALL = 2.5
+"""Power of the frequency by which the spectrum of pictures falls (Field 1987: 2; the finest detail of what lenses
+and sensors hand on falls faster)."""
+
+MOST_GAIN = 30.0
+
+TRACE = 0.25
+"""Share of the blur's deviation that is left, as a Gaussian: without any, edges would ring."""
+
+
+def rings(plane: Array) -> Array:
+    """Power of a plane's detail, ring by ring from 0 to 0.5 cycles a pixel in steps of 1/TILE, each no higher than
+    the one before; from tiles spread over it."""
+    side = min(TILE, plane.shape[0] // 2 * 2, plane.shape[1] // 2 * 2)
+    window = np.outer(np.hanning(side), np.hanning(side)).astype(np.float32)
+    window /= np.sqrt((window**2).mean())
+    power = np.zeros((side, side // 2 + 1))
+    places = _spread(plane.shape[0] - side, plane.shape[1] - side, side)
+    for y, x in places:
+        tile = plane[y : y + side, x : x + side]
+        power += np.abs(np.fft.rfft2((tile - tile.mean()) * window)) ** 2 / side**2
+    away = np.hypot(np.fft.fftfreq(side)[:, None], np.fft.rfftfreq(side)[None])
+    ring = np.rint(away * TILE).astype(int)
+    count = np.maximum(np.bincount(ring.ravel()), 1e-9)
+    mean = np.bincount(ring.ravel(), power.ravel()) / count / len(places)
+    known = np.flatnonzero(np.bincount(ring.ravel()))[1:]  # the mean is no detail
+    whole = np.interp(np.arange(TILE // 2 + 1), known, mean[known])
+    falling: Array = np.minimum.accumulate(whole)
+    return falling
+
+
+def _spread(down: int, across: int, side: int) -> list[tuple[int, int]]:
+    """Corners of at most MOST_TILES tiles, spread evenly over a plane."""
+    rows, columns = (np.linspace(0, room, max(2 * room // side + 1, 1)).astype(int) for room in (down, across))
+    places = [(int(y), int(x)) for y in rows for x in columns]
+    return places[:: max(-(-len(places) // MOST_TILES), 1)]
+
+
+def transfer(frequency: Array, deviation: float, *, disc: bool = False) -> Array:
+    """What a blur lets through at a frequency in cycles a pixel: a Gaussian of that deviation in pixels, or an even
+    disc of the same (of twice its radius), as a lens out of focus has it."""
+    if not disc:
+        gaussian: Array = np.exp(-2 * (np.pi * deviation * frequency) ** 2)
+        return gaussian
+    at = 2 * np.pi * 2 * deviation * frequency
+    even: Array = np.where(at < 1e-6, 1, 2 * j1(np.maximum(at, 1e-6)) / np.maximum(at, 1e-6))
+    return even
+
+
+def undoing(
+    power: Array, noise: float, deviation: float, share: float, by_size: tuple[float, ...], *, disc: bool = False
+) -> Array:
+    """The change that undoes a `share` (0-1) of a blur, as a filter of SIDE×SIDE: what it adds to the picture.
+
+    `power` is told at `rings`, `noise` is the variance of the noise in it, `by_size` how much of the change is
+    wanted at details of 1 to 2, 2 to 4 and more pixels (1: all)."""
+    away = np.hypot(np.fft.fftfreq(SAMPLES)[:, None], np.fft.fftfreq(SAMPLES)[None])
+    signal = _sharp_signal(power, noise, deviation, away, disc=disc)
+    blur = transfer(away, deviation, disc=disc)
+    inverse = blur * signal / (blur**2 * signal + NOISE_SHARE * noise)
+    kept = transfer(away, deviation * max(1 - share, TRACE))
+    change = (np.clip(inverse * kept, -MOST_GAIN, MOST_GAIN) - 1) * _wanted(away, by_size)
+    return _filter(change)
+
+
+def _sharp_signal(power: Array, noise: float, deviation: float, away: Array, *, disc: bool) -> Array:
+    """Power of the picture before it was blurred: measured where it stands out of the noise, only falling, and from
+    there on by the law that pictures follow."""
+    ring = np.linspace(0, 0.5, len(power))
+    through = np.maximum(transfer(ring, deviation, disc=disc) ** 2, 1e-6)
+    clear = power > CLEAR * noise
+    last = max(int(np.argmin(clear)) - 1 if not clear.all() else len(ring) - 1, 2)
+    known = np.minimum.accumulate(np.maximum(power - noise, 0)[: last + 1] / through[: last + 1])
+    beyond = known[-1] * (np.maximum(ring[last:], 1e-6) / ring[last]) ** -FALL
+    measured: Array = np.interp(away, ring, np.concatenate([known[:-1], beyond]))
+    return measured
+
+
+def unsharp(radius: float, amount: float, by_size: tuple[float, ...]) -> Array:
+    """The change of an unsharp mask: `amount` times what a Gaussian of deviation `radius` takes away."""
+    away = np.hypot(np.fft.fftfreq(SAMPLES)[:, None], np.fft.fftfreq(SAMPLES)[None])
+    return _filter(amount * (1 - transfer(away, radius)) * _wanted(away, by_size))
+
+
+def _wanted(away: Array, by_size: tuple[float, ...]) -> Array:
+    """Amounts by the size of detail as a smooth curve over the frequency: a detail of s pixels is half a wave."""
+    middles = np.log2([1 / 16, 1 / 6, 1 / 3])
+    wanted: Array = np.interp(np.log2(np.maximum(away, 1e-6)), middles, by_size[::-1])
+    return wanted
+
+
+def _filter(change: Array) -> Array:
+    change[0, 0] = 0
+    centre = SAMPLES // 2
+    middle = slice(centre - HALF, centre + HALF + 1)
+    kernel = np.fft.fftshift(np.fft.ifft2(change).real)[middle, middle]
+    fade = np.hanning(SIDE + 2)[1:-1]
+    kernel = kernel * np.minimum(1.3 * np.sqrt(np.outer(fade, fade)), 1)
+    kernel[HALF, HALF] -= kernel.sum()  # plain areas stay as they are
+    return kernel.astype(np.float32)
+
+
+def deviations(kernel: Array) -> Array:
+    """What a filter makes of white noise of deviation 1, for each of the 64 coefficients of an 8×8 DCT."""
+    power = np.abs(np.fft.rfft2(kernel, (64, 64))) ** 2
+    twice = np.full(33, 2.0)
+    twice[[0, -1]] = 1
+    response = np.abs(np.fft.fft(DCT, 64, axis=1)) ** 2 / 64
+    down, across = response, response[:, :33] * twice
+    found: Array = np.sqrt(np.einsum("uf,vg,fg->uv", down, across, power)).astype(np.float32)
+    return found
+
+
+def added(plane: Array, noise: Array, spectrum: Array, kernel: Array, threshold: float, inside: Region) -> Array:
+    """What a filter adds to a plane, without the noise that it brings up: `noise` (same shape) is the plane's own
+    deviation, `spectrum` (8×8) how that lies over the coefficients of a DCT (white: all 1), and what does not stand
+    out of it `threshold` times is not added. The sides of the plane are even, and `inside` is no nearer to them
+    than `REACH`."""
+    change = cv2.filter2D(plane, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101)
+    flat = np.ascontiguousarray((deviations(kernel) * spectrum).reshape(-1))
+    local = np.ascontiguousarray(cv2.blur(noise, (9, 9))[::2, ::2])
+    parts = columns_apart(change)
+    guide, _ = shrunk(parts, NO_GUIDE, flat, local, threshold)
+    done, _ = shrunk(parts, guide, flat, local, threshold)
+    rest: Array = columns_joined(done)[inside.slices]
+    return rest
+
+
+REACH = HALF + 16 + 6
+"""Pixels around what is wanted that decide it: the filter's own, 8 for each pass of the DCT, and those over which
+the noise is taken."""

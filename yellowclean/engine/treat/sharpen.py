@@ -1,0 +1,181 @@
+"""Sharpening: undoes the blur that was measured, with what the neighbours hold, up to where noise begins.
+
+Neighbours along the motion are merged first (see temporal.py): a blur can be undone as far as the noise lets, and
+they lower it. A filter made for the blur and for the picture's own spectrum is then applied in linear light, where
+a lens blurs, and what it adds is kept only where it stands out of the noise that it brings up (see _deblur.py). It
+is added to the frame's own values: noise and grain stay as they are.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import cv2
+import numpy as np
+
+from ..colour.grey import grey_curve
+from ..frames import CV_SCALE, Array, Frame, Region, luma
+from ..parameters import Parameters, amount, choice, quantity, switch
+from . import temporal
+from ._deblur import REACH, added, rings, undoing, unsharp
+from .base import Around, Need, Picture, Treatment, Window
+from .temporal import PATCH, Temporal
+
+BY_SIZE = "Amount by size of detail"
+
+LEAST_SIGMA = 0.3 / CV_SCALE
+"""Noise is taken for no less: that of rounding to ten bits."""
+
+MOST_RANGE = 3
+"""Pixels to each side at most whose values limit the overshoot."""
+
+LEAST_BLUR = 0.25
+"""Blur in pixels that is not worth undoing: the pixels' own."""
+
+
+class Sharpen(Parameters):
+    """Detail that a blur has taken."""
+
+    method: str = choice(
+        "measured", "Method", "Undo a blur of the measured size, or raise contrast at edges by an unsharp mask.",
+        names={"measured": "undo the measured blur", "unsharp": "unsharp mask"},
+    )  # fmt: skip
+    share: float = amount(100, "Undone", "How much of the blur is undone, as far as noise allows.", most=100)
+    blur: float = quantity(
+        0.8, "Blur", "Deviation of the blur, as measured at the sharpest edges; rather too small than too large.",
+        unit="px", least=0.3, most=4, step=0.05,
+    )  # fmt: skip
+    shape: str = choice(
+        "gaussian", "Shape of the blur", "That of a soft lens or filter, or of one that is out of focus.",
+        names={"gaussian": "soft", "disc": "out of focus"},
+    )  # fmt: skip
+    fine: float = amount(100, "1-2 px", "How much is added at details of a pixel or two.", curve=BY_SIZE)
+    medium: float = amount(100, "2-4 px", "How much is added at details of two to four pixels.", curve=BY_SIZE)
+    coarse: float = amount(100, "from 4 px", "How much is added at details from four pixels on.", curve=BY_SIZE)
+    overshoot: float = quantity(
+        40, "Most overshoot", "How far a value may go beyond its surroundings, as a share of their contrast.",
+        unit="%", least=0, most=200, step=5,
+    )  # fmt: skip
+    floor: float = quantity(
+        2.7, "Noise floor", "How far a detail must stand out of the noise for anything to be added to it.",
+        unit="σ", least=0, most=8, step=0.1,
+    )  # fmt: skip
+    frames: int = quantity(
+        2, "Frames each side", "Neighbours whose detail is used: noise limits less, and edges stand still.",
+        unit="frames", least=0, most=5, step=1,
+    )  # fmt: skip
+    search: int = quantity(
+        48, "Search range", "Longest motion along which neighbours are followed.",
+        unit="px", least=0, most=256, step=8,
+    )  # fmt: skip
+    colour: bool = switch(False, "Colour too", "Sharpens red, green and blue each by itself; else luma alone.")
+    strength: float = quantity(80, "Amount", "Of the unsharp mask.", unit="%", least=0, most=500, step=5)
+    radius: float = quantity(
+        1.0, "Radius", "Of the unsharp mask: the deviation of its blur.", unit="px", least=0.3, most=4, step=0.1
+    )
+    threshold: float = quantity(
+        0, "Threshold", "Of the unsharp mask: smaller differences are left alone.",
+        unit="CV", least=0, most=100, step=0.5,
+    )  # fmt: skip
+
+    @property
+    def by_size(self) -> tuple[float, ...]:
+        return self.fine / 100, self.medium / 100, self.coarse / 100
+
+    @property
+    def merge(self) -> Temporal:
+        return Temporal(frames=self.frames, search=self.search, luma=100, chroma=100)
+
+    @property
+    def around(self) -> int:
+        """Pixels of the merged picture that decide a pixel."""
+        return REACH + MOST_RANGE
+
+
+def need(p: Sharpen) -> Need:
+    merging = p.search + PATCH + 2 if p.frames else 0
+    return Need(back=p.frames, ahead=p.frames, margin=p.around + merging + 2, grid=2)
+
+
+def apply(p: Sharpen, window: Window, around: Around) -> Picture:
+    """Sharpen the wanted part of a window."""
+    core = window.wanted.grown(p.around).snapped(2)
+    merged = _merged(p, window, around, core)
+    inside = window.wanted.within(core)
+    changes = [
+        _change(p, name, np.ascontiguousarray(plane), merged.noise[0], around, inside)
+        for name, plane in _planes(p, merged.rgb).items()
+    ]
+    here = window.here.part(window.inside)
+    return Picture((here.rgb + np.stack(changes, axis=-1)).astype(np.float32), here.noise)
+
+
+def _planes(p: Sharpen, rgb: Frame) -> dict[str, Array]:
+    """What is sharpened, by the names that noise curves have."""
+    return dict(zip("rgb", np.moveaxis(rgb, 2, 0), strict=True)) if p.colour else {"luma": luma(rgb)}
+
+
+def _merged(p: Sharpen, window: Window, around: Around, core: Region) -> Picture:
+    """The frame over `core` with its neighbours merged into it."""
+    if not (p.frames and window.neighbours):
+        return window.here.part(core.within(window.place))
+    return temporal.apply(p.merge, replace(window, wanted=core), around)
+
+
+def _sigma(name: str, plane: Array, around: Around) -> Array:
+    """Deviation of the noise as the shot has it, at the level of each pixel."""
+    sigma = around.profile.curve.sigma_at(plane, name)
+    return np.maximum(sigma, np.float32(LEAST_SIGMA)).astype(np.float32)
+
+
+def _change(p: Sharpen, name: str, plane: Array, left: Array, around: Around, inside: Region) -> Array:
+    """What is added to the values of a plane, over the part of it that is wanted; `left` is told at `Picture`."""
+    kernel = around.kept(("sharpen", name, p), lambda: _filter(p, name, around))
+    sigma, spectrum = _sigma(name, plane, around) * np.sqrt(left), _spectrum(around)
+    values = plane[inside.slices]
+    if p.method == "unsharp":
+        change = added(plane, sigma, spectrum, kernel, p.floor, inside)
+        limit = np.float32(p.threshold / CV_SCALE)
+        change = np.sign(change) * np.maximum(np.abs(change) - limit, 0)
+    else:
+        curve = grey_curve(around.format.encoding.space)
+        light = curve.light(plane)
+        change = added(light, sigma * curve.slope(plane), spectrum, kernel, p.floor, inside)
+        change = curve.value(light[inside.slices] + change) - values
+    low, high = _surroundings(p, plane, inside)
+    room = np.float32(p.overshoot / 100) * (high - low)
+    limited: Array = np.clip(values + change, np.minimum(low - room, values), np.maximum(high + room, values))
+    return limited - values
+
+
+def _surroundings(p: Sharpen, plane: Array, inside: Region) -> tuple[Array, Array]:
+    """The lowest and the highest value around each pixel, as far as the blur or the mask reaches."""
+    reach = int(np.clip(np.ceil(p.radius if p.method == "unsharp" else p.blur), 1, MOST_RANGE))
+    square = np.ones((2 * reach + 1, 2 * reach + 1), np.uint8)
+    return cv2.erode(plane, square)[inside.slices], cv2.dilate(plane, square)[inside.slices]
+
+
+def _filter(p: Sharpen, name: str, around: Around) -> Array:
+    """One filter for the whole shot, so that no frame is sharpened otherwise than the next: made for the spectrum
+    of the frame in its middle."""
+    if p.method == "unsharp":
+        return unsharp(p.radius, p.strength / 100, p.by_size)
+    plane = np.ascontiguousarray(_planes(p, around.whole(around.frames // 2))[name])
+    curve = grey_curve(around.format.encoding.space)
+    power = rings(curve.light(plane))
+    told = float(((_sigma(name, plane, around) * curve.slope(plane)) ** 2).mean())
+    finest = float(power[-len(power) // 4 :].min())  # earlier steps may have left less than the profile says
+    noise = min(told, finest) / (1 + p.frames)
+    return undoing(power, noise, p.blur, p.share / 100, p.by_size, disc=p.shape == "disc")
+
+
+def _spectrum(around: Around) -> Array:
+    """Luma noise over the coefficients of a DCT, 1 on the mean."""
+    spectrum = around.profile.spectrum_array()[0, 0]
+    return (spectrum / np.sqrt((spectrum**2).mean())).astype(np.float32)
+
+
+TREATMENT = Treatment(
+    kind="sharpen", title="Sharpen", treats=("softness",), order=60, parameters=Sharpen, need=need, apply=apply,
+    early="it brings up noise and faults that would then be measured larger, and harder to take",
+)  # fmt: skip
