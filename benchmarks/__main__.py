@@ -2,7 +2,7 @@
 
 import sys
 
-from . import artifacts, compressed, denoise, length, overwork, quality, response, speed, strip, survey
+from . import artifacts, compressed, denoise, detail, length, overwork, quality, response, speed, strip, survey
 
 ALL = {
     "survey": survey,
@@ -15,6 +15,7 @@ ALL = {
     "response": response,
     "length": length,
     "artifacts": artifacts,
+    "detail": detail,
 }
 
 if __name__ == "__main__":

@@ -57,7 +57,7 @@ class WholeJob(TestCase):
         gains = [psnr(clean.read(n), truth.read(n)) - psnr(noisy.read(n), truth.read(n)) for n in range(6)]
         self.assertGreater(np.mean(gains), 4.0)
         self.assertIn("linear", json.loads(said("treatments").stdout)["resize"]["properties"])
-        hdr, asked = folder / "hdr.mkv", ("--scale", "160x96", "--to", "Rec.2100-PQ - Display")
+        hdr, asked = folder / "hdr.mkv", ("--scale", "160x96", "--sharpen", "--to", "Rec.2100-PQ - Display")
         self.assertEqual(said("render", footage, "--plan", "auto", "--out", hdr, *asked).returncode, 0)
         made = open_source(hdr).info
         self.assertEqual((made.width, made.height, made.transfer), (160, 96, "smpte2084"))

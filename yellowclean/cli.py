@@ -127,7 +127,12 @@ def _parser() -> argparse.ArgumentParser:
 def _asked_for(it: argparse.ArgumentParser) -> None:
     """What a proposal can be asked for beside mending faults."""
     it.add_argument("--scale", type=_scale, metavar="2|1920x1080", help="resize by a factor or to a size")
+    it.add_argument("--sharpen", action="store_true", help="undo the measured blur even inside its tolerance")
     it.add_argument("--to", metavar="SPACE", help="convert to a named colour space")
+
+
+def _asked(options: Any) -> dict[str, Any]:
+    return {"scale": options.scale, "space": options.to, "sharpen": options.sharpen}
 
 
 def _scale(text: str) -> float | tuple[int, int]:
@@ -227,7 +232,7 @@ def _propose(options: Any, stop: _StopFlag) -> None:
             [options.out], [*inputs_of(source.info, Plan()), *([options.profile] if options.profile else [])]
         )
         measured = survey(source, progress=_bar("measure"), stopped=stop)
-    plan = propose(measured, profile, scale=options.scale, space=options.to)
+    plan = propose(measured, profile, **_asked(options))
     options.out.write_text(plan.to_json() + "\n")
     for step in plan.steps:
         print(f"{step.treatment.title}: {step.reason}")
@@ -240,8 +245,8 @@ def _propose(options: Any, stop: _StopFlag) -> None:
 def _render(options: Any, stop: _StopFlag) -> None:
     target = destination(options.out, options.format)
     plan = None if options.plan == "auto" else _read_plan(Path(options.plan))
-    if plan is not None and (options.scale or options.to):
-        raise BadInput("--scale and --to belong to --plan auto; write them into the plan instead.")
+    if plan is not None and any(_asked(options).values()):
+        raise BadInput("--scale, --sharpen and --to belong to --plan auto; write them into the plan instead.")
     with closing(open_source(options.input)) as source:
         chosen = frames_in(source.info, _chosen(options, source.info.frames))
         documents = [options.report] if options.report else []
@@ -253,7 +258,7 @@ def _render(options: Any, stop: _StopFlag) -> None:
         measured = None
         if plan is None:
             measured = survey(source, progress=_bar("measure"), stopped=stop)
-            plan = propose(measured, scale=options.scale, space=options.to)
+            plan = propose(measured, **_asked(options))
         render(source, plan, target, frames=chosen, progress=_bar("render"), stopped=stop)
         if options.report:
             report = delivery_report(source, target, chosen, plan, measured=measured)

@@ -232,6 +232,17 @@ class Bench(ApiCase):
         self.assertGreater(self.on_the_sheet("noise")["remaining"], left["values"]["noise"])
         self.assertEqual(self.ask("post", f"/shots/{shot.pk}/propose", {})["label"], "B")
 
+    def test_a_step_added_by_hand_begins_with_what_was_measured(self) -> None:
+        shot = self.surveyed_shot()
+        offered = self.ask("get", f"/shots/{shot.pk}/offer?kind=grain")
+        self.assertEqual((offered["kind"], offered["settings"]), ("grain", {}))
+        kept = next(f for f in (shot.survey or {})["findings"] if f["kind"] == "softness")
+        kept["value"], kept["confidence"] = 4.0, 1.0
+        shot.save()
+        blur = self.ask("get", f"/shots/{shot.pk}/offer?kind=sharpen")["settings"]["blur"]
+        self.assertAlmostEqual(blur, ((4.0 / 2.563) ** 2 - 1 / 12) ** 0.5, delta=0.01)
+        self.assertIn("no such treatment", self.ask("get", f"/shots/{shot.pk}/offer?kind=x", status=422)["detail"])
+
     def test_the_command_line_proposes_what_the_bench_does(self) -> None:
         shot = self.surveyed_shot()
         proposal = self.ask("get", f"/shots/{shot.pk}/proposal")
@@ -413,6 +424,7 @@ class Bench(ApiCase):
                 "compression",
                 "moire",
                 "bands",
+                "sharpen",
                 "resize",
                 "convert",
                 "grain",

@@ -56,15 +56,16 @@ class _Judged:
 
 def propose(
     report: SurveyReport, profile: NoiseProfile | None = None, *,
-    scale: float | tuple[int, int] | None = None, space: str | None = None,
+    scale: float | tuple[int, int] | None = None, space: str | None = None, sharpen: bool = False,
 ) -> Plan:  # fmt: skip
     """A plan for a surveyed shot; without steps when nothing lies outside its tolerance and nothing is asked for.
 
     `profile` replaces the shot's own one, for example a saved profile of the same camera and ISO. `scale` asks for
-    another size (a factor, or width and height in pixels), `space` for another colour encoding, by name. Every
-    treatment says for itself what it would do. Raises `BadPlan` for a size or encoding that there is none of.
+    another size (a factor, or width and height in pixels), `space` for another colour encoding, by name,
+    `sharpen` for the measured blur to be undone even inside its tolerance. Every treatment says for itself what it
+    would do. Raises `BadPlan` for a size or encoding that there is none of.
     """
-    case = _case(report, profile or report.profile, scale, space)
+    case = replace(_case(report, profile or report.profile), scale=scale, space=space, sharpen=sharpen)
     try:
         return Plan(profile=case.profile, steps=[s for t in TREATMENTS.values() if (s := _step(t, case))])
     except ValidationError as error:
@@ -117,9 +118,14 @@ def _step(treatment: Treatment, case: Case) -> Step | None:
     return Step(kind=treatment.kind, settings=proposal.settings, reach=proposal.reach, reason=proposal.reason)
 
 
-def _case(
-    report: SurveyReport, used: NoiseProfile, scale: float | tuple[int, int] | None, space: str | None
-) -> Case:
+def offered(report: SurveyReport, kind: str) -> Step:
+    """A step of that kind as it would be proposed for a shot if it were asked for; with the usual settings where
+    nothing that was measured says more."""
+    case = replace(_case(report, report.profile), sharpen=True)
+    return _step(TREATMENTS[kind], case) or Step(kind=kind)
+
+
+def _case(report: SurveyReport, used: NoiseProfile) -> Case:
     rungs = report.ladder
     tolerance = TOLERANCES | {finding.kind: finding.tolerance for finding in report.findings}
     luma = _judged("luma", used.typical_cv("luma"), tolerance["noise"], report)
@@ -137,8 +143,6 @@ def _case(
         where=_of_reach(reach),
         difference=rungs[0].difference if rungs else 1.0,
         merging_leaves=merging_leaves(rungs),
-        scale=scale,
-        space=space,
     )
 
 

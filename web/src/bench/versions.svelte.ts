@@ -62,16 +62,18 @@ export class VersionDesk {
       this.changeSteps(this.steps.toSpliced(index, 1).toSpliced(to, 0, moved));
   }
 
-  /** Add a step with its defaults; where there is no plan yet, one begins with it. One after the other: the second
+  /** Add a step, set by what was measured; where there is no plan yet, one begins with it. One after the other: the second
    * of two quick ones belongs to the plan that the first began. */
   addStep = (kind: string) => (this.adding = this.adding.then(() => this.added(kind)));
 
   private added = (kind: string) =>
     notices.watch(async () => {
-      const step = { kind } as Step;
       const { version, shot } = this.bench;
-      if (version) return this.addSteps([step]);
-      if (!shot?.report) return;
+      if (!shot || (!version && !shot.report)) return;
+      const params = { path: { shot_id: shot.id }, query: { kind } };
+      const step = (await asked(api.GET("/api/shots/{shot_id}/offer", { params }))) as Step;
+      if (this.bench.version) return this.addSteps([step]);
+      if (!shot.report) return;
       const profile = $state.snapshot(shot.report.profile);
       const plan = { schema: "yellow-clean/plan/1", profile, steps: [step] } as unknown as Plan;
       await this.make(plan, "");

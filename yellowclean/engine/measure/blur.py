@@ -16,6 +16,8 @@ import numpy.typing as npt
 
 from ..frames import Array
 
+Mask = npt.NDArray[np.bool_]
+
 BLURS = 0.7, 1.4, 2.2
 """Deviations of the known blurs, in pixels."""
 
@@ -30,9 +32,9 @@ AGREEING, ALIKE = 0.25, 0.2
 """By what share, and by how many square pixels, the variances that both ratios tell may differ."""
 
 LEAST_RATIO = 1.01
-SHARPEST = 0.4
-"""Share of the edges, the sharpest first and each weighed by the square of its gradient, that tells a picture's own blur: what is
-out of focus on purpose does not count, and too little is better than too much for whoever undoes it."""
+SHARPEST = 0.5
+"""Share of the edges, the sharpest first and each weighed by the square of its gradient, below which a picture's
+own blur lies: those out of focus on purpose weigh little."""
 
 
 class EdgeBlur(NamedTuple):
@@ -45,8 +47,9 @@ class EdgeBlur(NamedTuple):
     y: npt.NDArray[np.intp]
 
 
-def edge_blur(light: Array, sigma: Array) -> EdgeBlur:
-    """The edges of a plane of linear light, H×W, of noise `sigma` (same shape), that one blurred step explains."""
+def edge_blur(light: Array, sigma: Array, clipped: Mask | None = None) -> EdgeBlur:
+    """The edges of a plane of linear light, H×W, of noise `sigma` (same shape), that one blurred step explains; none
+    beside what is `clipped`."""
     across = [_gradient(light, blur) for blur in BLURS]
     heights = np.hypot(*across[1])
     along_x, along_y = (part / np.maximum(heights, 1e-12) for part in across[1])
@@ -54,6 +57,9 @@ def edge_blur(light: Array, sigma: Array) -> EdgeBlur:
     noise = cv2.blur(sigma, (3, 3)) / np.float32(np.sqrt(8 * np.pi) * BLURS[0] ** 2)
     ridge = _ridge(heights, along_x, along_y) & (heights > CLEAR * noise) & (widest > 0)
     ridge[:BORDER], ridge[-BORDER:], ridge[:, :BORDER], ridge[:, -BORDER:] = (False,) * 4
+    if clipped is not None:  # what is cut off ends abruptly, however soft the light was
+        around = np.ones((2 * BORDER + 1, 2 * BORDER + 1), np.uint8)
+        ridge &= cv2.dilate(clipped.astype(np.uint8), around) == 0
     y, x = np.nonzero(ridge)
     fine = _variance(finest[y, x] / heights[y, x], *BLURS[:2])
     wide = _variance(heights[y, x] / widest[y, x], *BLURS[1:])

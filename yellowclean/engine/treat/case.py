@@ -47,6 +47,9 @@ class Case:
     space: str | None = None
     """Colour encoding asked for, by its name."""
 
+    sharpen: bool = False
+    """Whether the measured blur is to be undone even where it lies inside its tolerance."""
+
     @property
     def worth_merging(self) -> bool:
         """Whether a merge over time leaves enough less for the work of reading and moving neighbours."""

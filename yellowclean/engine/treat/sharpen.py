@@ -15,10 +15,13 @@ import numpy as np
 
 from ..colour.grey import grey_curve
 from ..frames import CV_SCALE, Array, Frame, Region, luma
+from ..measure.findings.softness import blur_of
 from ..parameters import Parameters, amount, choice, quantity, switch
 from . import temporal
 from ._deblur import REACH, added, rings, undoing, unsharp
 from .base import Around, Need, Picture, Treatment, Window
+from .case import Case, Proposal
+from .merging import merge_settings
 from .temporal import PATCH, Temporal
 
 BY_SIZE = "Amount by size of detail"
@@ -26,11 +29,15 @@ BY_SIZE = "Amount by size of detail"
 LEAST_SIGMA = 0.3 / CV_SCALE
 """Noise is taken for no less: that of rounding to ten bits."""
 
-MOST_RANGE = 3
+MOST_RANGE = 4
 """Pixels to each side at most whose values limit the overshoot."""
 
-LEAST_BLUR = 0.25
-"""Blur in pixels that is not worth undoing: the pixels' own."""
+LEAST_BLUR, LEAST_SURE = 0.5, 0.1
+"""Blur in pixels from which on it is worth undoing: that of a picture that is sharp already is below; and how sure
+it has to be."""
+
+MOST_FRAMES = 3
+"""Neighbours each side that are proposed: more bring little."""
 
 
 class Sharpen(Parameters):
@@ -53,7 +60,7 @@ class Sharpen(Parameters):
     medium: float = amount(100, "2-4 px", "How much is added at details of two to four pixels.", curve=BY_SIZE)
     coarse: float = amount(100, "from 4 px", "How much is added at details from four pixels on.", curve=BY_SIZE)
     overshoot: float = quantity(
-        40, "Most overshoot", "How far a value may go beyond its surroundings, as a share of their contrast.",
+        50, "Most overshoot", "How far a value may go beyond its surroundings, as a share of their contrast.",
         unit="%", least=0, most=200, step=5,
     )  # fmt: skip
     floor: float = quantity(
@@ -150,7 +157,7 @@ def _change(p: Sharpen, name: str, plane: Array, left: Array, around: Around, in
 
 def _surroundings(p: Sharpen, plane: Array, inside: Region) -> tuple[Array, Array]:
     """The lowest and the highest value around each pixel, as far as the blur or the mask reaches."""
-    reach = int(np.clip(np.ceil(p.radius if p.method == "unsharp" else p.blur), 1, MOST_RANGE))
+    reach = int(min(np.ceil(p.radius if p.method == "unsharp" else p.blur) + 1, MOST_RANGE))
     square = np.ones((2 * reach + 1, 2 * reach + 1), np.uint8)
     return cv2.erode(plane, square)[inside.slices], cv2.dilate(plane, square)[inside.slices]
 
@@ -175,7 +182,27 @@ def _spectrum(around: Around) -> Array:
     return (spectrum / np.sqrt((spectrum**2).mean())).astype(np.float32)
 
 
+def propose(case: Case) -> Proposal | None:
+    """Undo the measured blur where it lies outside its tolerance, or where that is asked for."""
+    found = case.findings.get("softness")
+    if found is None or not (case.sharpen or found.outside) or found.confidence < LEAST_SURE:
+        return None
+    blur = blur_of(found)
+    if blur < LEAST_BLUR:
+        return None
+    merged = bool(case.luma.percent and case.worth_merging)
+    used = merge_settings(case.movement, luma=True, chroma=True, difference=1, carried=False)
+    frames = 0 if merged or case.frames == 1 else int(min(used["frames"], MOST_FRAMES))
+    neighbours = "the step before has merged neighbours" if merged else f"with {frames} neighbours each side"
+    told = (
+        f"The sharpest edges are {found.value:.1f} px wide, blurred by {blur:.2f} px: undone as far as noise"
+        f" lets, in luma alone, {neighbours}."
+    )
+    return Proposal({"blur": round(min(blur, 4.0), 2), "frames": frames, "search": used["search"]}, told)
+
+
 TREATMENT = Treatment(
-    kind="sharpen", title="Sharpen", treats=("softness",), order=60, parameters=Sharpen, need=need, apply=apply,
+    kind="sharpen", title="Sharpen", treats=("softness",), order=70, parameters=Sharpen, need=need, apply=apply,
+    propose=propose,
     early="it brings up noise and faults that would then be measured larger, and harder to take",
 )  # fmt: skip

@@ -16,7 +16,8 @@ from ...engine.measure.patch import Patch, measure_patch
 from ...engine.measure.places import better_patch
 from ...engine.media import OUTPUT_FORMATS
 from ...engine.media.timecode import frames_between, shifted
-from ...engine.plan import Plan
+from ...engine.plan import Plan, Step
+from ...engine.propose import offered
 from ...engine.treat import TREATMENTS
 from ..models import PlanVersion, Profile, Shot
 from ..use_cases import (
@@ -196,6 +197,15 @@ def get_remaining(request: HttpRequest, version_id: int) -> LeftOut:
     stands = standings(report.findings if report else [], left)
     by_frame = frame_noise(report.noise.by_frame_cv if report else [], stands)
     return LeftOut(left=left, standings=stands, by_frame=by_frame, said=said_of(version.plan, stands))
+
+
+@router.get("/shots/{shot_id}/offer", response=Step, by_alias=True)
+def get_offer(request: HttpRequest, shot_id: int, kind: str) -> Step:
+    """A step of a kind as one asks for it by hand: set by what was measured, where that says something."""
+    report = Shot.objects.get(pk=shot_id).report
+    if kind not in TREATMENTS:
+        raise BadInput(f"{kind}: no such treatment; use one of {', '.join(TREATMENTS)}.")
+    return offered(report, kind) if report else Step(kind=kind)
 
 
 @router.get("/shots/{shot_id}/timecode", response=TimecodeOut)

@@ -31,6 +31,9 @@ RISE = 2.563
 PIXEL = 1 / 12
 """Variance of a pixel's own width."""
 
+CUT = 0.98
+"""Value from which on one may be cut off: some recordings end at white, others above."""
+
 KEPT = 4000
 """Pixels on edges that are kept of a frame."""
 
@@ -44,7 +47,8 @@ class Seen(NamedTuple):
 
 def observe(look: Look) -> Seen:
     curve = grey_curve(encoding_of(look.info).space)
-    found = edge_blur(curve.light(look.luma), look.sigma * curve.slope(look.luma))
+    clipped = look.frame.max(axis=2) >= CUT
+    found = edge_blur(curve.light(look.luma), look.sigma * curve.slope(look.luma), clipped)
     every = slice(None, None, max(len(found.variance) // KEPT, 1))
     return Seen(_joined([found], every), look.edges)
 
@@ -97,7 +101,7 @@ def blur_of(finding: Finding) -> float:
 
 DETECTOR = Detector(
     "softness", "px", 3.0, 80, observe, conclude,
-    instead="No step brings focus back: ask for another take, and keep what takes detail low.",
+    instead="What blur took for good no step brings back: ask for another take, and keep what takes detail low.",
 )  # fmt: skip
 """Value: 10-90 % width of the sharpest edges. Tolerance: an edge of 3 px reads soft at 100 % (common
 practice, no source)."""

@@ -1,0 +1,161 @@
+"""Sharpening: blur measured and undone against the truth, and what it must never do."""
+
+from __future__ import annotations
+
+from unittest import TestCase
+
+import cv2
+import numpy as np
+from skimage import data
+
+from tests.clips import MemorySource
+from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
+from yellowclean.engine.colour.encodings import OF_CAMERAS
+from yellowclean.engine.colour.grey import grey_curve
+from yellowclean.engine.frames import CV_SCALE, Array, Frame, luma
+from yellowclean.engine.measure.blur import edge_blur, sharpest
+from yellowclean.engine.noise.profile import white_profile
+from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.plan import Plan, Step
+from yellowclean.engine.propose import offered, propose
+from yellowclean.engine.survey import survey
+from yellowclean.engine.testcamera import ShotRecipe, scene_of
+
+NOISE_CV = 3.0
+
+
+def seen(light: list[Array], blur: float, noise_cv: float = NOISE_CV) -> list[Frame]:
+    """Footage of light through a lens that blurs it, with noise in every channel."""
+    rng = np.random.default_rng(5)
+    lens = [cv2.GaussianBlur(frame, (0, 0), blur) if blur else frame for frame in light]
+    noisy = [bt709_encoded(f) + rng.standard_normal(f.shape) * noise_cv / CV_SCALE for f in lens]
+    return [np.clip(frame, 0, 1).astype(np.float32) for frame in noisy]
+
+
+def scene(name: str, more: float = 1.5, frames: int = 5) -> list[Array]:
+    light = scene_of(ShotRecipe(name=name, scene=name, width=480, height=272, frames=frames))  # type: ignore[arg-type]
+    return [(light(n) * np.float32(more)).astype(np.float32) for n in range(frames)]
+
+
+def sharpened(footage: list[Frame], **settings: object) -> Frame:
+    plan = Plan(profile=white_profile(NOISE_CV), steps=[Step(kind="sharpen", settings=settings)])
+    return Pipeline(Footage(MemorySource(footage)), plan).frame(2)
+
+
+def error_db(result: Frame, truth: Frame) -> float:
+    apart = (luma(np.clip(result, 0, 1)) - luma(truth))[12:-12, 12:-12]
+    return float(-10 * np.log10((apart**2).mean()))
+
+
+def step_edge() -> list[Array]:
+    """Light of an upright edge, as a pixel between sees it, standing still."""
+    across = np.clip(np.arange(160) - 79.6, 0, 1)
+    return [np.broadcast_to((0.08 + 0.27 * across)[None, :, None], (120, 160, 3)).astype(np.float32)] * 5
+
+
+class Blurs(TestCase):
+    def test_a_planted_blur_is_measured_within_a_tenth_and_rather_too_small(self) -> None:
+        for name in ("quay", "figurehead", "cloth"):
+            light = scene(name)[2:3]
+            for blur in (0.8, 1.2, 1.8):
+                with self.subTest(name, blur=blur):
+                    self.assertTrue(0.85 < self.measured(seen(light, blur)[0]) / blur < 1.06)
+
+    def test_photographs_add_the_blur_that_they_have(self) -> None:
+        """Variances of Gaussian blurs in a row add up."""
+        for load in (data.astronaut, data.coffee, data.chelsea):
+            light = bt709_linear(load().astype(np.float32) / 255)
+            own = self.measured(seen([light], 0)[0])
+            for blur in (1.0, 1.6):
+                with self.subTest(load.__name__, blur=blur, own=own):
+                    found = self.measured(seen([light], blur)[0])
+                    self.assertAlmostEqual(found / np.hypot(own, blur), 1, delta=0.12)
+
+    @staticmethod
+    def measured(frame: Frame) -> float:
+        curve, plane = grey_curve(OF_CAMERAS), luma(frame)
+        sigma = np.full_like(plane, NOISE_CV / CV_SCALE) * curve.slope(plane)
+        return float(np.sqrt(max(sharpest(edge_blur(curve.light(plane), sigma)), 0)))
+
+    def test_grey_curves_go_there_and_back(self) -> None:
+        values = np.linspace(-0.3, 1.8, 500, dtype=np.float32)
+        for space in (OF_CAMERAS, "sRGB Encoded Rec.709 (sRGB)", "Rec.2100-PQ - Display"):
+            curve = grey_curve(space)
+            inside = values[(values > 0.02) & (values < 0.98)]
+            np.testing.assert_allclose(curve.value(curve.light(inside)), inside, atol=1e-4)
+        np.testing.assert_allclose(
+            grey_curve(OF_CAMERAS).light(values[90:300]), bt709_linear(values[90:300]), atol=3e-4
+        )
+
+
+class Sharpening(TestCase):
+    def test_what_a_blur_took_comes_back_beyond_any_unsharp_mask(self) -> None:
+        for name, blur, least in (("quay", 0.8, 1.5), ("quay", 1.2, 0.5), ("cloth", 1.2, 1.0)):
+            light = scene(name)
+            footage, truth = seen(light, blur), np.clip(bt709_encoded(light[2]), 0, 1)
+            masks = [
+                footage[2] + a * (footage[2] - cv2.GaussianBlur(footage[2], (0, 0), r))
+                for r in (0.8, 1.2, 1.8) for a in (0, 0.4, 0.7, 1, 1.4, 2, 2.8)
+            ]  # fmt: skip
+            best = max(error_db(mask, truth) for mask in masks)
+            with self.subTest(name, blur=blur):
+                result = sharpened(footage, blur=blur)
+                self.assertGreater(error_db(result, truth), best + least)
+                alone = sharpened(footage, blur=blur, frames=0)
+                self.assertGreater(error_db(result, truth), error_db(alone, truth))
+
+    def test_flats_keep_their_noise_and_nothing_is_added_to_it(self) -> None:
+        grey = [np.full((96, 128, 3), 0.2, np.float32)] * 5
+        footage = seen(grey, 0)
+        for settings in ({"blur": 1.2}, {"method": "unsharp", "strength": 200}, {"blur": 2.0, "colour": True}):
+            with self.subTest(settings):
+                result = sharpened(footage, **settings)
+                self.assertLess(result.std() / footage[2].std(), 1.02)
+                self.assertLess(np.abs(result - footage[2]).max() * CV_SCALE, 4 * NOISE_CV)
+
+    def test_the_limit_of_the_overshoot_is_kept(self) -> None:
+        footage = seen(step_edge(), 1.2, 0.3)
+        sides = [float(luma(footage[2])[:, k].mean()) for k in (20, -20)]
+        for settings in ({"blur": 1.6}, {"method": "unsharp", "strength": 400, "radius": 1.5}):
+            beyond = []
+            for limit in (0, 10, 200):
+                profile = luma(sharpened(footage, overshoot=limit, **settings))[20:-20].mean(axis=0)
+                beyond.append((profile.max() - sides[1]) / (sides[1] - sides[0]))
+            with self.subTest(settings):
+                self.assertLess(beyond[0], 0.01)
+                self.assertLess(beyond[1], 0.11)
+                self.assertGreater(beyond[2], 0.04, "without a limit it does go beyond")
+
+    def test_colour_stays_as_it_is_to_the_last_bit(self) -> None:
+        light = scene("quay")
+        grey = [np.repeat(f[..., 1:2], 3, axis=2) for f in light]
+        same = [np.repeat(f[..., :1], 3, axis=2) for f in seen(grey, 1.2)]
+        result = sharpened(same, blur=1.2)
+        np.testing.assert_array_equal(result[..., 0], result[..., 1])
+        np.testing.assert_array_equal(result[..., 2], result[..., 1])
+        footage = seen(light, 1.2)
+        change = sharpened(footage, blur=1.2) - footage[2]
+        np.testing.assert_allclose(change, np.repeat(change[..., 1:2], 3, axis=2), atol=1e-6)
+
+    def test_less_is_done_for_less_and_by_the_size_of_detail(self) -> None:
+        footage = seen(scene("cloth"), 1.2)
+        full, half = (np.abs(sharpened(footage, blur=1.2, share=s) - footage[2]).mean() for s in (100, 50))
+        self.assertTrue(0.3 < half / full < 0.85)
+        none = sharpened(footage, blur=1.2, fine=0, medium=0, coarse=0)
+        np.testing.assert_allclose(none, footage[2], atol=1e-6)
+        coarse = sharpened(footage, blur=1.2, fine=0, medium=0) - footage[2]
+        self.assertLess(np.abs(coarse).mean(), 0.5 * full)
+
+
+class Proposals(TestCase):
+    def test_blur_is_undone_when_asked_and_never_on_footage_that_is_sharp(self) -> None:
+        soft, sharp = (survey(MemorySource(seen(scene("quay"), blur))) for blur in (1.2, 0.0))
+        inside = soft.with_tolerances({"softness": 5.0})
+        self.assertNotIn("sharpen", [step.kind for step in propose(inside).steps])
+        step = next(s for s in propose(inside, sharpen=True).steps if s.kind == "sharpen")
+        self.assertAlmostEqual(step.settings["blur"], 1.2, delta=0.15)
+        self.assertIn("undone as far as noise lets", step.reason)
+        self.assertNotIn("sharpen", [s.kind for s in propose(sharp, sharpen=True).steps])
+        self.assertEqual(propose(soft).steps[-1].kind, "sharpen")
+        self.assertEqual(offered(soft, "sharpen").settings["blur"], step.settings["blur"])
+        self.assertEqual(offered(soft, "grain").settings, {})
