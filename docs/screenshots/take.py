@@ -142,7 +142,7 @@ def take(page: Page) -> None:
     page.get_by_label("Zoom").select_option("fit")
     page.keyboard.press("7")
     reach_and_grain(page)
-    reshaping(page)
+    sharpening(page)
     judging(page)
     page.get_by_role("button", name="Render…").click()
     page.get_by_label("Last frame").fill("11")
@@ -207,28 +207,19 @@ def judging(page: Page) -> None:
     tab.filter(has_text="Noise").click()
 
 
-def reshaping(page: Page) -> None:
-    """A result of twice the size wiped against its source, and a converted one; all undone after."""
-    page.get_by_label("Treatment to add").select_option("resize")
+def sharpening(page: Page) -> None:
+    """Source and sharpened result, wiped at 200 %; undone after."""
+    page.get_by_label("Treatment to add").select_option("sharpen")
     page.get_by_role("button", name="Add step").click()
-    step = page.locator("[data-settings=resize]")
-    step.get_by_label("Factor", exact=True).fill("2")
-    page.keyboard.press("Enter")
-    page.wait_for_timeout(600)
+    step = page.locator("[data-settings=sharpen]")
+    expect(step).to_be_visible()
     page.get_by_label("Zoom").select_option("200")
     page.get_by_role("button", name="Wipe", exact=True).click()
     settled(page)
-    step.get_by_role("button", name="Remove", exact=True).click()
-    page.get_by_label("Zoom").select_option("fit")
-    page.get_by_label("Treatment to add").select_option("convert")
-    page.get_by_role("button", name="Add step").click()
-    step = page.locator("[data-settings=convert]")
-    step.get_by_label("To", exact=True).select_option("Rec.2100-PQ - Display")
-    page.wait_for_timeout(600)
-    settled(page)
-    keep(page, "bench-converted")
+    keep(page, "bench-sharpen")
     step.get_by_role("button", name="Remove", exact=True).click()
     page.get_by_role("button", name="Wipe", exact=True).click()
+    page.get_by_label("Zoom").select_option("fit")
     settled(page)
 
 

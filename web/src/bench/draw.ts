@@ -29,7 +29,8 @@ export function drawPanes(
     if (clip) context.clip(clip);
     // The server reduces to the size that is shown, or to a larger one that was shown before.
     context.imageSmoothingQuality = "high";
-    context.imageSmoothingEnabled = scale < CRISP_FROM && picture.width !== width;
+    const coarse = picture.width < Math.floor(area.width);
+    context.imageSmoothingEnabled = coarse || (scale < CRISP_FROM && picture.width !== width);
     context.drawImage(picture, x, y, width, height);
     context.restore();
   }

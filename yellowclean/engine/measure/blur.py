@@ -32,7 +32,7 @@ AGREEING, ALIKE = 0.25, 0.2
 """By what share, and by how many square pixels, the variances that both ratios tell may differ."""
 
 LEAST_RATIO = 1.01
-SHARPEST = 0.5
+SHARPEST = 0.45
 """Share of the edges, the sharpest first and each weighed by the square of its gradient, below which a picture's
 own blur lies: those out of focus on purpose weigh little."""
 
@@ -48,8 +48,8 @@ class EdgeBlur(NamedTuple):
 
 
 def edge_blur(light: Array, sigma: Array, clipped: Mask | None = None) -> EdgeBlur:
-    """The edges of a plane of linear light, H×W, of noise `sigma` (same shape), that one blurred step explains; none
-    beside what is `clipped`."""
+    """The edges of a plane of linear light, H×W, of noise `sigma` (same shape), that one blurred step explains;
+    none beside what is `clipped`."""
     across = [_gradient(light, blur) for blur in BLURS]
     heights = np.hypot(*across[1])
     along_x, along_y = (part / np.maximum(heights, 1e-12) for part in across[1])
