@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Hashable, Iterator
+from functools import cached_property
 
 from ..engine.frames import StopCheck
 from ..engine.judge.patches import Remaining
@@ -53,9 +54,13 @@ class Afterwards:
     an earlier one is given up."""
 
     def __init__(self) -> None:
-        self._lanes = Lanes(1)
         self._lock = threading.Lock()
         self._under_way: dict[int, _Measuring] = {}
+
+    @cached_property
+    def _lanes(self) -> Lanes:
+        """Begun when it is first needed: a process that starts others has no threads of its own before."""
+        return Lanes(1)
 
     def told(self, version: int, key: Hashable, measure: Measure, patience: float) -> Remaining | None:
         """What is known of a version under the plan that `key` names, `patience` seconds from now at the latest;
