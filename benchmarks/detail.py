@@ -21,8 +21,8 @@ from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import ShotRecipe, scene_of
 
-from .clips import described
-from .faulty import HEIGHT, PACKAGED, WIDTH, panned, pictures
+from .clips import coded, described
+from .faulty import HEIGHT, PACKAGED, WIDTH, Held, h264, panned, pictures
 from .peers import ffmpeg
 
 FRAMES, JUDGED = 9, 4
@@ -230,6 +230,85 @@ def table_of_edges() -> None:
             )
 
 
+class Larger(NamedTuple):
+    """How a small clip is made of a large truth."""
+
+    name: str
+    times: float
+    noise: float = 0.3
+    crf: int | None = None
+    standing: bool = False
+
+
+LARGER = (
+    Larger("2x", 2), Larger("2x, noise 2", 2, 2), Larger("2x, H.264 crf 18", 2, 0.3, 18),
+    Larger("2x, standing, noise 1", 2, 1, standing=True), Larger("1.5x", 1.5), Larger("3x, noise 1", 3, 1),
+)  # fmt: skip
+
+PANS = {"figurehead": (1.3, 0.6, 0.8), "quay": (3.1, 0.4, 1.0), "cloth": (1.2, 0.5, 0.8)}
+"""Scenes and how the camera moves in pixels of the truth."""
+
+SMALL = 320, 176
+
+
+def _pair(scene: str, case: Larger) -> tuple[Source, Frame]:
+    """(footage, truth of the judged frame), the truth so many times as large."""
+    size = [round(side * case.times) for side in SMALL]
+    motion = (0.0, 0.0, 0.0) if case.standing else PANS[scene]
+    recipe = ShotRecipe(
+        name=scene, scene=scene, width=size[0], height=size[1],  # type: ignore[arg-type]
+        frames=FRAMES, motion=motion,
+    )  # fmt: skip
+    light, more = scene_of(recipe), np.float32(SCENES[scene])
+    truth = [np.clip(bt709_encoded(cv2.GaussianBlur(light(n) * more, (0, 0), 0.5)), 0, 1) for n in range(FRAMES)]
+    rng = np.random.default_rng(4)
+    shot = [cv2.resize(frame, SMALL, interpolation=cv2.INTER_AREA) for frame in truth]
+    noisy = [np.clip(f + rng.standard_normal(f.shape) * case.noise / 255, 0, 1).astype(np.float32) for f in shot]
+    info, errors = described(FRAMES, *SMALL), None
+    if case.crf is not None:
+        noisy, info, errors = coded(noisy, info, h264(case.crf))
+    return Held(noisy, info, errors), truth[JUDGED]
+
+
+def best_kernel(frame: Frame, truth: Frame) -> Best:
+    """The best of plain kernels, each with and without an unsharp mask at its best."""
+    size = truth.shape[1::-1]
+    kernels = {"linear": cv2.INTER_LINEAR, "cubic": cv2.INTER_CUBIC, "Lanczos": cv2.INTER_LANCZOS4}
+    best = Best("", -np.inf, 0.0)
+    for name, kernel in kernels.items():
+        plain = cv2.resize(frame, size, interpolation=kernel)
+        for radius in (1.0, 1.5, 2.0):
+            for amount in (0.0, *AMOUNTS[:5]):
+                mask = plain + np.float32(amount) * (plain - cv2.GaussianBlur(plain, (0, 0), radius))
+                if (found := psnr(np.clip(mask, 0, 1), truth)) > best.psnr:
+                    best = Best(f"{name}, unsharp {radius} at {amount}", found, 0.0)
+    return best
+
+
+def table_of_sizes() -> None:
+    print("Enlarging: luma PSNR in dB over the best kernel, with an unsharp mask where that helps")
+    gains: dict[str, list[float]] = {}
+    for scene in PANS:
+        for case in LARGER:
+            clip, truth = _pair(scene, case)
+            best = best_kernel(clip.read(JUDGED), truth)
+            size = truth.shape[1], truth.shape[0]
+            step = next(s for s in propose(survey(clip), scale=size).steps if s.kind == "enlarge")
+            pipeline = Pipeline(Footage(clip), Plan(profile=survey(clip).profile, steps=[step]))
+            begun = time.perf_counter()
+            gain = psnr(np.clip(pipeline.frame(JUDGED), 0, 1), truth) - best.psnr
+            seconds = time.perf_counter() - begun
+            gains.setdefault(case.name, []).append(gain)
+            print(
+                f"  {scene:12} {case.name:22} best {best.psnr:5.2f} ({best.name})"
+                f"  ours {gain:+.2f} ({seconds:.2f} s)",
+                flush=True,
+            )
+    for name, found in gains.items():
+        print(f"  {name:22} mean {np.mean(found):+.2f}  least {min(found):+.2f}")
+
+
 def main() -> None:
     table_of_edges()
     table_of_clips()
+    table_of_sizes()

@@ -428,6 +428,7 @@ class Bench(ApiCase):
                 "moire",
                 "bands",
                 "sharpen",
+                "enlarge",
                 "resize",
                 "convert",
                 "grain",

@@ -121,7 +121,7 @@ def _step(treatment: Treatment, case: Case) -> Step | None:
 def offered(report: SurveyReport, kind: str) -> Step:
     """A step of that kind as it would be proposed for a shot if it were asked for; with the usual settings where
     nothing that was measured says more."""
-    case = replace(_case(report, report.profile), sharpen=True)
+    case = replace(_case(report, report.profile), sharpen=True, by_hand=True)
     return _step(TREATMENTS[kind], case) or Step(kind=kind)
 
 

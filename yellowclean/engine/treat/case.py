@@ -49,6 +49,8 @@ class Case:
 
     sharpen: bool = False
     """Whether the measured blur is to be undone even where it lies inside its tolerance."""
+    by_hand: bool = False
+    """Whether a step is added by hand, and only asks what was measured."""
 
     @property
     def worth_merging(self) -> bool:

@@ -18,6 +18,9 @@ from .case import Case, Proposal
 MARGIN = 4
 """Pixels that the widest kernel looks at on either side, of the larger of the two frames, and one for rounding."""
 
+MOST_ENLARGED = 4.0
+"""Times the width and height that a step makes of several frames; beyond that a plain kernel does as well."""
+
 OF_NOISE = "triangle"
 """Kernel of the map of what is left of the noise: without negative lobes."""
 
@@ -91,9 +94,15 @@ def _buffer(data: Region, whole: tuple[int, int], channels: int) -> oiio.ImageBu
     return oiio.ImageBuf(spec)
 
 
+def larger(scale: float | tuple[int, int], given: Format) -> bool:
+    """Whether a size asks for more pixels both ways, and no more than several frames can give."""
+    across, down = (scale[0] / given.width, scale[1] / given.height) if isinstance(scale, tuple) else (scale, scale)
+    return min(across, down) >= 1 and 1 < max(across, down) <= MOST_ENLARGED
+
+
 def propose(case: Case) -> Proposal | None:
-    """The size that was asked for, if any."""
-    if case.scale is None:
+    """The size that was asked for, if any, unless it is one that several frames can be enlarged to."""
+    if case.scale is None or larger(case.scale, case.format):
         return None
     if isinstance(case.scale, tuple):
         settings: dict[str, float] = {"width": case.scale[0], "height": case.scale[1]}

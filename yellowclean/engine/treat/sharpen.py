@@ -32,8 +32,8 @@ LEAST_SIGMA = 0.3 / CV_SCALE
 MOST_RANGE = 4
 """Pixels to each side at most whose values limit the overshoot."""
 
-LEAST_BLUR, LEAST_SURE = 0.5, 0.1
-"""Blur in pixels from which on it is worth undoing: that of a picture that is sharp already is below; and how sure
+LEAST_BLUR, LEAST_SURE = 0.7, 0.1
+"""Blur in pixels from which on undoing it is proposed, since pictures that are sharp have up to that; and how sure
 it has to be."""
 
 MOST_FRAMES = 3
@@ -188,7 +188,7 @@ def propose(case: Case) -> Proposal | None:
     if found is None or not (case.sharpen or found.outside) or found.confidence < LEAST_SURE:
         return None
     blur = blur_of(found)
-    if blur < LEAST_BLUR:
+    if blur < LEAST_BLUR and not case.by_hand:
         return None
     merged = bool(case.luma.percent and case.worth_merging)
     used = merge_settings(case.movement, luma=True, chroma=True, difference=1, carried=False)
@@ -198,7 +198,7 @@ def propose(case: Case) -> Proposal | None:
         f"The sharpest edges are {found.value:.1f} px wide, blurred by {blur:.2f} px: undone as far as noise"
         f" lets, in luma alone, {neighbours}."
     )
-    return Proposal({"blur": round(min(blur, 4.0), 2), "frames": frames, "search": used["search"]}, told)
+    return Proposal({"blur": round(min(max(blur, 0.3), 4.0), 2), "frames": frames, "search": used["search"]}, told)
 
 
 TREATMENT = Treatment(

@@ -1,0 +1,204 @@
+"""Enlarging by what several frames hold: each shows a moving picture through another grid of pixels.
+
+Iterative back-projection (Irani and Peleg 1991): what the enlarged picture would look like through the camera's
+pixels, in this frame and, along the motion, in its neighbours, is held against what they show, and the differences
+are laid back. A pixel is a box of light. A neighbour counts as far as it is found again there and back, and as its
+picture agrees. Where there is none (a cut, a standing picture, a motion that is missed) one frame alone is left,
+and nothing is made up.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import cv2
+import numpy as np
+
+from ..format import Format
+from ..frames import CV_SCALE, Array, Region, luma
+from ..motion import Track
+from ..parameters import Parameters, quantity
+from .base import Around, Need, Picture, Treatment, Window
+from .case import Case, Proposal
+from .merging import merge_settings
+from .resize import MARGIN, MOST_ENLARGED, OF_NOISE, larger, resized
+from .temporal import fetched
+
+ROUNDS, STEP = 5, 1.6
+"""How often differences are laid back, and how much of them (below 2, from where on they would grow)."""
+
+REACH = 24
+"""Pixels of the given frame around what is wanted that decide it, besides the motion: four in every round, and
+those over which a neighbour is judged."""
+
+AGREES, DIFFERS = 0.15, 0.2
+"""Shares of the local detail by which a neighbour may differ freely, since it sees other pixels, and over which
+trust falls to 1/e."""
+
+DETAIL_PX, JUDGED_PX = 1.5, 3.0
+"""What counts as detail, and over how much of the enlarged picture a neighbour is judged: deviations in pixels."""
+
+LEAST_SIGMA = 0.001
+SMOOTH_FROM, SMOOTH = 0.002, 0.35
+"""Luma noise (in frame units) from which on differences are laid back smoothly, and the deviation, in pixels of the
+given frame: the box's own transpose brings noise up."""
+
+
+class Enlarge(Parameters):
+    """More pixels, from what the neighbours hold: by a factor, or, where width or height is not 0, to a size."""
+
+    factor: float = quantity(
+        2, "Factor", "Of the width and height, where neither is given below.",
+        unit="×", least=1, most=MOST_ENLARGED, step=0.05,
+    )  # fmt: skip
+    width: int = quantity(
+        0, "Width", "Of the result; 0 goes by the height, or by the factor.", unit="px", least=0, most=16384, step=2
+    )
+    height: int = quantity(
+        0, "Height", "Of the result; 0 goes by the width, or by the factor.", unit="px", least=0, most=16384, step=2
+    )
+    frames: int = quantity(
+        2, "Frames each side", "Neighbours whose detail is used; one frame alone holds no more than itself.",
+        unit="frames", least=0, most=4, step=1,
+    )  # fmt: skip
+    search: int = quantity(
+        48, "Search range", "Longest motion along which neighbours are followed.",
+        unit="px", least=0, most=256, step=8,
+    )  # fmt: skip
+
+
+def need(p: Enlarge) -> Need:
+    margin = REACH + (p.search if p.frames else 0)
+    return Need(back=p.frames, ahead=p.frames, margin=margin, beyond=MARGIN)
+
+
+def hands_on(p: Enlarge, given: Format) -> Format:
+    """The asked size; a side that is not given follows the other."""
+    width, height = p.width, p.height
+    if not (width or height):
+        return given.resized(max(round(given.width * p.factor), 1), max(round(given.height * p.factor), 1))
+    width = width or max(round(given.width * height / given.height), 1)
+    return given.resized(width, height or max(round(given.height * width / given.width), 1))
+
+
+def times_of(given: Format, handed: Format) -> int:
+    """By what whole number a frame is enlarged on the way."""
+    across, down = handed.per_pixel_of(given)
+    return int(np.clip(np.ceil(max(across, down) - 1e-9), 1, MOST_ENLARGED))
+
+
+def apply(p: Enlarge, window: Window, around: Around) -> Picture:
+    """Enlarge by a whole number, then bring to the asked size."""
+    times = times_of(window.given, window.handed)
+    noise = np.moveaxis(resized(np.moveaxis(window.here.noise, 0, 2), window, OF_NOISE), 2, 0)
+    large = _restored(p, times, window, around) if times > 1 else window.here.rgb
+    place = Region(*(times * side for side in _sides(window.place)))
+    given = replace(window.given, width=times * window.given.width, height=times * window.given.height)
+    if (given.width, given.height) == (window.handed.width, window.handed.height):
+        rgb = large[window.wanted.within(place).slices]
+    else:
+        rgb = resized(large, replace(window, given=given, place=place), "lanczos3")
+    return Picture(np.ascontiguousarray(rgb, np.float32), np.ascontiguousarray(noise))
+
+
+def _sides(region: Region) -> tuple[int, int, int, int]:
+    return region.x, region.y, region.width, region.height
+
+
+@dataclass(frozen=True, slots=True)
+class _Seen:
+    """A frame, H×W×3, the way there and back (none for the frame itself), and how far it is trusted (enlarged)."""
+
+    rgb: Array
+    there: Track | None
+    back: Track | None
+    trust: Array
+
+
+def _restored(p: Enlarge, times: int, window: Window, around: Around) -> Array:
+    """The window's frame, `times` as large, over all of its place."""
+    here = window.here.rgb
+    large = cv2.resize(here, None, fx=times, fy=times, interpolation=cv2.INTER_CUBIC)
+    x, y = times * window.place.x, times * window.place.y
+    place = np.array([x, y, 0, 0, times * p.search], np.float32)
+    sigma = float(max(around.profile.typical_cv("luma") / CV_SCALE, LEAST_SIGMA))
+    seen = [_Seen(here, None, None, np.ones(large.shape[:2], np.float32))]
+    for n in window.neighbours:
+        there = around.motion(n, window.n).scaled(times, times)
+        back = around.motion(window.n, n).scaled(times, times)
+        other = window.pull(n).rgb
+        seen.append(_Seen(other, there, back, _trust(large, other, times, back, place, sigma)))
+    total = np.sum([frame.trust for frame in seen], axis=0)[..., None]
+    spread = SMOOTH * times if sigma > SMOOTH_FROM else 0.0
+    for _ in range(ROUNDS):
+        laid = np.zeros_like(large)
+        for frame in seen:
+            moved, found, _ = _moved(large, frame.there, place)
+            apart = frame.rgb - _through_pixels(moved, times)
+            apart *= _through_pixels((found > 0).astype(np.float32)[..., None], times) == 1
+            apart = apart.repeat(times, axis=0).repeat(times, axis=1)
+            if spread:
+                apart = cv2.GaussianBlur(apart, (0, 0), spread)
+            laid += frame.trust[..., None] * _moved(apart, frame.back, place)[0]
+        large = large + np.float32(STEP) * laid / total
+    return np.asarray(large, np.float32)
+
+
+def _moved(rgb: Array, track: Track | None, place: Array) -> tuple[Array, Array, Array]:
+    """A picture as it lies along a motion, what of it was found (0: nothing), and the doubt about it."""
+    if track is None:
+        nothing = np.zeros(rgb.shape[:2], np.float32)
+        return rgb, nothing + 1, nothing
+    planes = np.ascontiguousarray(np.moveaxis(rgb, 2, 0))
+    moved, gain, doubt = fetched(planes, track, place, planes.shape)
+    return np.moveaxis(moved, 0, 2), gain, doubt
+
+
+def _through_pixels(large: Array, times: int) -> Array:
+    """What a camera whose pixels are `times` as large sees."""
+    height, width = large.shape[0] // times, large.shape[1] // times
+    seen: Array = large.reshape(height, times, width, times, -1).mean(axis=(1, 3))
+    return seen
+
+
+def _trust(large: Array, other: Array, times: int, back: Track, place: Array, sigma: float) -> Array:
+    """How far a neighbour can be trusted at each place of the enlarged frame, 0-1."""
+    wide = cv2.resize(other, None, fx=times, fy=times, interpolation=cv2.INTER_CUBIC)
+    moved, gain, doubt = _moved(wide, back, place)
+    plane = luma(large)
+    spread = JUDGED_PX * times / 2
+    apart = cv2.GaussianBlur((luma(moved) - plane) ** 2, (0, 0), spread)
+    fine = plane - cv2.GaussianBlur(plane, (0, 0), DETAIL_PX * times / 2)
+    detail = cv2.GaussianBlur(fine * fine, (0, 0), spread)
+    strange = np.maximum(apart - 2 * sigma**2 - AGREES * detail, 0) / (8 * sigma**2 + DIFFERS * detail)
+    trust: Array = np.exp(-strange - (2 * doubt) ** 2) * (gain > 0)
+    return trust.astype(np.float32)
+
+
+def propose(case: Case) -> Proposal | None:
+    """The larger size that was asked for, if any."""
+    if case.scale is None:
+        return None
+    settings: dict[str, float] = (
+        {"width": case.scale[0], "height": case.scale[1]}
+        if isinstance(case.scale, tuple)
+        else {"factor": case.scale}
+    )
+    if not larger(case.scale, case.format):
+        return None
+    used = merge_settings(case.movement, luma=True, chroma=True, difference=1, carried=False)
+    frames = 0 if case.frames == 1 else 2
+    size = hands_on(Enlarge.model_validate(settings), case.format)
+    told = (
+        f"{size.width}×{size.height} pixels, as asked, from {2 * frames + 1} frames"
+        if frames
+        else (f"{size.width}×{size.height} pixels, as asked")
+    )
+    return Proposal(settings | {"frames": frames, "search": used["search"]}, f"{told}.")
+
+
+TREATMENT = Treatment(
+    kind="enlarge", title="Enlarge", treats=(), order=78, parameters=Enlarge, need=need, apply=apply,
+    hands_on=hands_on, propose=propose,
+    early="enlarged noise and faults no longer have the size that was measured",
+)  # fmt: skip
