@@ -27,6 +27,7 @@ class Reshaping(BrowserCase):
         for title in ("Resize", "Convert colour", "Spatial noise reduction"):
             page.get_by_label("Treatment to add").select_option(label=title)
             page.get_by_role("button", name="Add step").click()
+        expect(page.locator("[data-step]")).to_have_count(5)
         resize = self.settings_of("resize")
         expect(resize.get_by_text("Mix", exact=True)).to_have_count(0)  # it changes the whole frame
         resize.get_by_label("Factor slider").fill("2")

@@ -111,16 +111,16 @@ class Traps(BrowserCase):
 
     def test_what_no_step_treats_says_so_and_what_to_do_instead(self) -> None:
         page = self.page
-        set_tolerances(Job.objects.get(), {"softness": 0})
+        set_tolerances(Job.objects.get(), {"compression": 0})
         self.open_quay()
         self.measure()
         page.get_by_role("button", name="Propose", exact=True).click()
         left = page.get_by_test_id("untreated")
-        expect(left).to_contain_text("ask for another take")
+        expect(left).to_contain_text("Ask for a less compressed copy")
         page.get_by_role("button", name="Make this plan").click()
-        page.locator('[data-finding="softness"] button').click()
-        expect(page.get_by_test_id("instead")).to_contain_text("ask for another take")
-        expect(page.locator('[data-finding="softness"] .outside')).to_be_visible()
+        page.locator('[data-finding="compression"] button').click()
+        expect(page.get_by_test_id("instead")).to_contain_text("Ask for a less compressed copy")
+        expect(page.locator('[data-finding="compression"] .outside')).to_be_visible()
 
     def test_an_edit_made_while_the_application_is_away_is_sent_once_it_is_back(self) -> None:
         page = self.page

@@ -17,7 +17,7 @@ from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import ShotRecipe, scene_of
 
-WIDTH, HEIGHT, FRAMES, N = 240, 136, 5, 2
+WIDTH, HEIGHT, FRAMES, N = 200, 112, 5, 2
 
 
 def large(scene: str, motion: tuple[float, float, float], times: int = 2) -> list[Frame]:
@@ -82,21 +82,16 @@ class Enlarging(TestCase):
     def test_any_factor_and_any_region_come_out_as_in_the_whole_frame(self) -> None:
         footage = small(large("quay", (3, 0.7, 0.5)))
         sizes: tuple[tuple[dict[str, float], tuple[int, int]], ...] = (
-            ({"factor": 2}, (480, 272)), ({"factor": 1.5}, (360, 204)), ({"width": 601}, (601, 341)),
+            ({"factor": 2}, (400, 224)), ({"width": 301}, (301, 169)),
         )  # fmt: skip
         for settings, size in sizes:
             pipeline = pipeline_of(footage, **settings)
             whole = pipeline.frame(N)
             with self.subTest(settings):
                 self.assertEqual(whole.shape[1::-1], size)
-                for region in (Region(0, 0, 40, 30), Region(131, 77, 61, 45)):
+                for region in (Region(0, 0, 40, 30), Region(111, 57, 41, 35)):
                     piece = pipeline.covered(region)
                     np.testing.assert_array_equal(pipeline.frame(N, region), whole[piece.slices])
-
-    def test_three_times_is_closer_to_the_truth_than_any_kernel_too(self) -> None:
-        truth = large("figurehead", (1.3, 0.6, 0.8), 3)
-        footage = small(truth)
-        self.assertGreater(error_db(enlarged(footage, factor=3), truth[N]), best_kernel(footage[N], truth[N]) + 1.0)
 
     def test_small_odd_and_single_frames(self) -> None:
         for height, width in ((1, 1), (5, 3), (33, 17)):
@@ -109,6 +104,6 @@ class Enlarging(TestCase):
 
     def test_a_larger_size_is_proposed_so_and_a_smaller_one_by_a_kernel(self) -> None:
         report = survey(MemorySource(small(large("quay", (3, 0.7, 0.5)))))
-        asked = ((2.0, "enlarge"), ((360, 204), "enlarge"), (0.5, "resize"), ((480, 90), "resize"), (6.0, "resize"))
+        asked = ((2.0, "enlarge"), ((300, 168), "enlarge"), (0.5, "resize"), ((400, 90), "resize"), (6.0, "resize"))
         for scale, kind in asked:
             self.assertEqual(propose(report, scale=scale).steps[-1].kind, kind, scale)

@@ -12,6 +12,7 @@ import numpy as np
 
 from ...colour.encodings import encoding_of
 from ...colour.grey import grey_curve
+from ...frames import CV_SCALE
 from ...media import MediaInfo
 from ..blur import EdgeBlur, edge_blur, sharpest
 from ..edge import TILE, Edge
@@ -34,6 +35,9 @@ PIXEL = 1 / 12
 CUT = 0.98
 """Value from which on one may be cut off: some recordings end at white, others above."""
 
+LEAST_SIGMA_CV = 0.5
+"""Noise is taken for no less, so that a ripple that nobody sees is no edge."""
+
 KEPT = 4000
 """Pixels on edges that are kept of a frame."""
 
@@ -48,7 +52,8 @@ class Seen(NamedTuple):
 def observe(look: Look) -> Seen:
     curve = grey_curve(encoding_of(look.info).space)
     clipped = look.frame.max(axis=2) >= CUT
-    found = edge_blur(curve.light(look.luma), look.sigma * curve.slope(look.luma), clipped)
+    sigma = np.maximum(look.sigma, np.float32(LEAST_SIGMA_CV / CV_SCALE)) * curve.slope(look.luma)
+    found = edge_blur(curve.light(look.luma), sigma, clipped)
     every = slice(None, None, max(len(found.variance) // KEPT, 1))
     return Seen(_joined([found], every), look.edges)
 
