@@ -14,7 +14,9 @@ import time
 from pathlib import Path
 
 ENGINE = sorted(f"tests.engine.{file.stem}" for file in (Path(__file__).parent / "engine").glob("test_*.py"))
-LONG = ["tests.engine.test_compressed", "tests.engine.test_compression", "tests.engine.test_specks"]
+LONG = [
+    f"tests.engine.test_{name}" for name in ("compressed", "compression", "enlarge", "formats", "sharpen", "specks")
+]
 """Modules of the engine's tests that fill the shorter lane of the server's, so that all take about as long."""
 
 LANES = {

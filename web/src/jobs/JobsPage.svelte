@@ -201,6 +201,8 @@
           {#if jobs.shots.length}
             <p class="text-base font-semibold">No shot of this job is like that</p>
             <p class="text-quiet">Show “all shots” to see the {jobs.shots.length} there are.</p>
+          {:else if jobs.shotsOf !== jobs.open.id}
+            <p class="text-quiet">Opening the job …</p>
           {:else}
             <p class="text-base font-semibold">No footage yet</p>
             <p class="text-quiet">

@@ -17,6 +17,8 @@ import { upload } from "./upload";
 export class Jobs {
   all = $state<Job[]>([]);
   shots = $state<Shot[]>([]);
+  /** The job that the shots are of, once they are here. */
+  shotsOf = $state<number | null>(null);
   loaded = $state(false);
   sending = $state<number | null>(null);
   kinds = $state<FindingKind[]>([]);
@@ -41,7 +43,9 @@ export class Jobs {
 
   loadShots = (jobId: number) =>
     notices.watch(async () => {
-      this.shots = await asked(api.GET("/api/jobs/{job_id}/shots", { params: { path: { job_id: jobId } } }));
+      if (this.shotsOf !== jobId) [this.shots, this.shotsOf] = [[], null];
+      const shots = await asked(api.GET("/api/jobs/{job_id}/shots", { params: { path: { job_id: jobId } } }));
+      if (this.open?.id === jobId) [this.shots, this.shotsOf] = [shots, jobId]; // else another was opened meanwhile
     });
 
   /** Follow the job's background work while the screen is open. */
