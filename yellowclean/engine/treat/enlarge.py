@@ -17,11 +17,12 @@ import numpy as np
 from ..format import Format
 from ..frames import CV_SCALE, Array, Region, luma
 from ..motion import Track
-from ..parameters import Parameters, quantity
+from ..parameters import quantity
+from ._sizes import MOST_ENLARGED, Sized, larger, settings_for, sized
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal
 from .merging import merge_settings
-from .resize import MARGIN, MOST_ENLARGED, OF_NOISE, larger, resized
+from .resize import MARGIN, OF_NOISE, resized
 from .temporal import fetched
 
 ROUNDS, STEP = 5, 1.6
@@ -39,24 +40,20 @@ DETAIL_PX, JUDGED_PX = 1.5, 3.0
 """What counts as detail, and over how much of the enlarged picture a neighbour is judged: deviations in pixels."""
 
 LEAST_SIGMA = 0.001
+"""Noise is taken for no less, in frame units: that of rounding to eight or nine bits."""
+
 SMOOTH_FROM, SMOOTH = 0.002, 0.35
 """Luma noise (in frame units) from which on differences are laid back smoothly, and the deviation, in pixels of the
 given frame: the box's own transpose brings noise up."""
 
 
-class Enlarge(Parameters):
+class Enlarge(Sized):
     """More pixels, from what the neighbours hold: by a factor, or, where width or height is not 0, to a size."""
 
     factor: float = quantity(
         2, "Factor", "Of the width and height, where neither is given below.",
         unit="×", least=1, most=MOST_ENLARGED, step=0.05,
     )  # fmt: skip
-    width: int = quantity(
-        0, "Width", "Of the result; 0 goes by the height, or by the factor.", unit="px", least=0, most=16384, step=2
-    )
-    height: int = quantity(
-        0, "Height", "Of the result; 0 goes by the width, or by the factor.", unit="px", least=0, most=16384, step=2
-    )
     frames: int = quantity(
         2, "Frames each side", "Neighbours whose detail is used; one frame alone holds no more than itself.",
         unit="frames", least=0, most=4, step=1,
@@ -72,15 +69,6 @@ def need(p: Enlarge) -> Need:
     return Need(back=p.frames, ahead=p.frames, margin=margin, beyond=MARGIN)
 
 
-def hands_on(p: Enlarge, given: Format) -> Format:
-    """The asked size; a side that is not given follows the other."""
-    width, height = p.width, p.height
-    if not (width or height):
-        return given.resized(max(round(given.width * p.factor), 1), max(round(given.height * p.factor), 1))
-    width = width or max(round(given.width * height / given.height), 1)
-    return given.resized(width, height or max(round(given.height * width / given.width), 1))
-
-
 def times_of(given: Format, handed: Format) -> int:
     """By what whole number a frame is enlarged on the way."""
     across, down = handed.per_pixel_of(given)
@@ -92,17 +80,14 @@ def apply(p: Enlarge, window: Window, around: Around) -> Picture:
     times = times_of(window.given, window.handed)
     noise = np.moveaxis(resized(np.moveaxis(window.here.noise, 0, 2), window, OF_NOISE), 2, 0)
     large = _restored(p, times, window, around) if times > 1 else window.here.rgb
-    place = Region(*(times * side for side in _sides(window.place)))
+    at = window.place
+    place = Region(times * at.x, times * at.y, times * at.width, times * at.height)
     given = replace(window.given, width=times * window.given.width, height=times * window.given.height)
     if (given.width, given.height) == (window.handed.width, window.handed.height):
         rgb = large[window.wanted.within(place).slices]
     else:
         rgb = resized(large, replace(window, given=given, place=place), "lanczos3")
     return Picture(np.ascontiguousarray(rgb, np.float32), np.ascontiguousarray(noise))
-
-
-def _sides(region: Region) -> tuple[int, int, int, int]:
-    return region.x, region.y, region.width, region.height
 
 
 @dataclass(frozen=True, slots=True)
@@ -177,18 +162,12 @@ def _trust(large: Array, other: Array, times: int, back: Track, place: Array, si
 
 def propose(case: Case) -> Proposal | None:
     """The larger size that was asked for, if any."""
-    if case.scale is None:
+    if case.scale is None or not larger(case.scale, case.format):
         return None
-    settings: dict[str, float] = (
-        {"width": case.scale[0], "height": case.scale[1]}
-        if isinstance(case.scale, tuple)
-        else {"factor": case.scale}
-    )
-    if not larger(case.scale, case.format):
-        return None
+    settings = settings_for(case.scale)
     used = merge_settings(case.movement, luma=True, chroma=True, difference=1, carried=False)
     frames = 0 if case.frames == 1 else 2
-    size = hands_on(Enlarge.model_validate(settings), case.format)
+    size = sized(Enlarge.model_validate(settings), case.format)
     told = (
         f"{size.width}×{size.height} pixels, as asked, from {2 * frames + 1} frames"
         if frames
@@ -199,6 +178,6 @@ def propose(case: Case) -> Proposal | None:
 
 TREATMENT = Treatment(
     kind="enlarge", title="Enlarge", treats=(), order=78, parameters=Enlarge, need=need, apply=apply,
-    hands_on=hands_on, propose=propose,
+    hands_on=sized, propose=propose,
     early="enlarged noise and faults no longer have the size that was measured",
 )  # fmt: skip

@@ -9,35 +9,26 @@ import OpenImageIO as oiio
 
 from ..colour.encodings import converted
 from ..colour.grey import LINEAR
-from ..format import Format
 from ..frames import Array, Region
-from ..parameters import Parameters, choice, quantity, switch
+from ..parameters import choice, quantity, switch
+from ._sizes import Sized, larger, settings_for, sized
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal
 
 MARGIN = 4
 """Pixels that the widest kernel looks at on either side, of the larger of the two frames, and one for rounding."""
 
-MOST_ENLARGED = 4.0
-"""Times the width and height that a step makes of several frames; beyond that a plain kernel does as well."""
-
 OF_NOISE = "triangle"
 """Kernel of the map of what is left of the noise: without negative lobes."""
 
 
-class Resize(Parameters):
+class Resize(Sized):
     """Another number of pixels for the same picture: by a factor, or, where width or height is not 0, to a size."""
 
     factor: float = quantity(
         0.5, "Factor", "Of the width and height, where neither is given below.",
         unit="×", least=0.1, most=8, step=0.05,
     )  # fmt: skip
-    width: int = quantity(
-        0, "Width", "Of the result; 0 goes by the height, or by the factor.", unit="px", least=0, most=16384, step=2
-    )
-    height: int = quantity(
-        0, "Height", "Of the result; 0 goes by the width, or by the factor.", unit="px", least=0, most=16384, step=2
-    )
     kernel: Literal["lanczos3", "catmull-rom", "mitchell", "triangle"] = choice(
         "lanczos3", "Kernel", "How pixels are weighed: sharper ones ring more beside edges.",
         names={"lanczos3": "Lanczos, 3 lobes", "catmull-rom": "Catmull-Rom", "mitchell": "Mitchell",
@@ -50,14 +41,6 @@ class Resize(Parameters):
 
 def need(p: Resize) -> Need:
     return Need(margin=MARGIN, beyond=MARGIN)
-
-
-def hands_on(p: Resize, given: Format) -> Format:
-    """The asked size; a side that is not given follows the other."""
-    if not (p.width or p.height):
-        return given.resized(max(round(given.width * p.factor), 1), max(round(given.height * p.factor), 1))
-    width = p.width or max(round(given.width * p.height / given.height), 1)
-    return given.resized(width, p.height or max(round(given.height * p.width / given.width), 1))
 
 
 def apply(p: Resize, window: Window, around: Around) -> Picture:
@@ -94,26 +77,17 @@ def _buffer(data: Region, whole: tuple[int, int], channels: int) -> oiio.ImageBu
     return oiio.ImageBuf(spec)
 
 
-def larger(scale: float | tuple[int, int], given: Format) -> bool:
-    """Whether a size asks for more pixels both ways, and no more than several frames can give."""
-    across, down = (scale[0] / given.width, scale[1] / given.height) if isinstance(scale, tuple) else (scale, scale)
-    return min(across, down) >= 1 and 1 < max(across, down) <= MOST_ENLARGED
-
-
 def propose(case: Case) -> Proposal | None:
     """The size that was asked for, if any, unless it is one that several frames can be enlarged to."""
     if case.scale is None or larger(case.scale, case.format):
         return None
-    if isinstance(case.scale, tuple):
-        settings: dict[str, float] = {"width": case.scale[0], "height": case.scale[1]}
-    else:
-        settings = {"factor": case.scale}
-    size = hands_on(Resize.model_validate(settings), case.format)
+    settings = settings_for(case.scale)
+    size = sized(Resize.model_validate(settings), case.format)
     return Proposal(settings, f"{size.width}×{size.height} pixels, as asked.")
 
 
 TREATMENT = Treatment(
     kind="resize", title="Resize", treats=(), order=80, parameters=Resize, need=need, apply=apply,
-    hands_on=hands_on, propose=propose,
+    hands_on=sized, propose=propose,
     early="resized noise and faults no longer have the size that was measured",
 )  # fmt: skip
