@@ -12,6 +12,7 @@ from playwright.sync_api import expect
 from tests.browser.case import PATIENCE, QUAY, BrowserCase
 from tests.clips import psnr
 from yellowclean.engine.media import open_source
+from yellowclean.engine.survey import survey
 from yellowclean.server.models import Job, Shot
 
 
@@ -106,6 +107,20 @@ class MainJob(BrowserCase):
         before = np.mean([psnr(noisy.read(n), truth.read(n)) for n in range(12)])
         after = np.mean([psnr(written.read(n), truth.read(n)) for n in range(12)])
         self.assertGreater(after - before, 4.0)
+        self.figures_after_are_those_of(path, shot)
+
+    def figures_after_are_those_of(self, path: Path, shot: Shot) -> None:
+        """What the ticket says is left is what a survey of the written file says, within its confidence."""
+        was = {f["kind"]: f for f in (Shot.objects.get(pk=shot.pk).survey or {})["findings"]}
+        measured = {finding.kind: finding.value for finding in survey(open_source(path)).findings}
+        told = self.page.locator("[data-after]").evaluate_all(
+            "all => all.map(e => [e.dataset.after, e.textContent])"
+        )
+        self.assertLessEqual({"noise", "colour noise"}, {kind for kind, _ in told})
+        for kind, text in told:
+            with self.subTest(kind):
+                room = (1 - was[kind]["confidence"]) * was[kind]["value"] + 0.1 * measured[kind] + 0.1
+                self.assertAlmostEqual(float(text), measured[kind], delta=room)
 
 
 class Looking(BrowserCase):
