@@ -7,9 +7,12 @@ from unittest import TestCase
 
 import cv2
 import numpy as np
+from scipy.stats import norm
+from skimage import data
 
 from tests.clips import MemorySource, shot_pair
 from tests.engine.planted import chart, clean, findings, found, grained, rising
+from tests.engine.test_sharpness import slanted_edge
 from yellowclean.engine.frames import CV_SCALE, Frame
 from yellowclean.engine.measure.findings import DETECTORS, Place
 from yellowclean.engine.measure.findings.banding import bands_of
@@ -17,6 +20,8 @@ from yellowclean.engine.measure.findings.blocking import grid_of
 from yellowclean.engine.measure.findings.softness import blur_of
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.report import finding_kinds
+from yellowclean.engine.plan import Plan
+from yellowclean.engine.propose import offered, propose, untreated
 from yellowclean.engine.survey import monochrome_share, survey
 from yellowclean.engine.testcamera import Camera, expose
 
@@ -150,6 +155,55 @@ class Ringing(TestCase):
             with self.subTest(scene):
                 frames = shot_pair(scene, Camera(noiseless=True), 640, 360, 2)[1]
                 self.assertFalse(found("ringing", frames).outside)
+
+
+class Overshoot(TestCase):
+    @staticmethod
+    def masked(blur: float, degrees: float, radius: float, amount: float) -> list[Frame]:
+        plane = slanted_edge(blur, degrees, size=200, contrast=0.3)
+        plane += np.float32(amount) * (plane - cv2.GaussianBlur(plane, (0, 0), radius))
+        return grained([np.repeat(plane[..., None], 3, axis=2)] * 2, 0.5)
+
+    def test_an_unsharp_mask_overshoots_as_its_closed_form_says(self) -> None:
+        """A Gaussian edge and a Gaussian mask are normal distributions; a fifth of it is told too low, since the
+        plain sides begin where a wide halo still ends."""
+        away = np.linspace(0, 8, 4000)
+        for blur, radius, amount in ((1.0, 1.0, 1.0), (1.2, 1.5, 2.0), (1.0, 2.0, 1.0), (1.5, 2.0, 1.5)):
+            edge, mask = norm.cdf(away / blur), norm.cdf(away / np.hypot(blur, radius))
+            planted = 100 * ((edge + amount * (edge - mask)).max() - 1)
+            for degrees in (8, 31):
+                with self.subTest(blur=blur, radius=radius, amount=amount, degrees=degrees):
+                    finding = found("overshoot", self.masked(blur, degrees, radius, amount))
+                    self.assertTrue(0.75 < finding.value / planted < 1.05, (finding, planted))
+                    self.assertEqual(finding.outside, planted > 6)
+
+    def test_scenes_and_photographs_are_inside(self) -> None:
+        for scene in ("quay", "cloth", "dusk", "stars", "figurehead"):
+            with self.subTest(scene):
+                finding = found("overshoot", shot_pair(scene, Camera(), 640, 360, 2)[1])
+                self.assertGreater(finding.confidence, 0.3)
+                self.assertFalse(finding.outside, finding)
+        for load in (data.astronaut, data.coffee):
+            with self.subTest(load.__name__):
+                self.assertFalse(found("overshoot", [load().astype(np.float32) / 255] * 2).outside)
+
+    def test_a_line_that_goes_beyond_one_side_only_is_of_the_scene(self) -> None:
+        frame = self.masked(1.2, 8, 1.5, 0)[0]
+        dark = np.clip((frame - 0.2) / 0.3, 0, 1) ** 4  # a rim along the bright side
+        frame += np.float32(0.1) * np.clip(dark - cv2.GaussianBlur(dark, (0, 0), 2), 0, 1)
+        self.assertFalse(found("overshoot", [frame] * 2).outside)
+
+    def test_footage_that_was_sharpened_is_not_sharpened_again_and_the_step_advised_against(self) -> None:
+        report = survey(MemorySource(self.masked(1.8, 8, 2.0, 3.0)))
+        plan = propose(report, sharpen=True)
+        self.assertNotIn("sharpen", [step.kind for step in plan.steps])
+        self.assertIn(
+            "sharpened already", next(u for u in untreated(report, plan) if u.kind == "overshoot").instead
+        )
+        added = Plan(profile=report.profile, steps=[offered(report, "sharpen")])
+        outside = [finding.kind for finding in report.findings if finding.outside]
+        self.assertIn("sharpened already", added.advice(outside)[0])
+        self.assertEqual(added.advice(), [""])
 
 
 class Moire(TestCase):

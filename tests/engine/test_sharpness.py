@@ -36,6 +36,17 @@ class SlantedEdge(TestCase):
                     self.assertAlmostEqual(response.mtf50 / analytic, 1, delta=0.03)
                     self.assertTrue(response.slanted)
 
+    def test_a_tile_of_a_picture_tells_it_as_well_as_a_large_plane(self) -> None:
+        """Tiles are 32 pixels wide, and edges lie where they happen to."""
+        for blur in (0.8, 1.8, 2.5):
+            for degrees in (5, 12, 20):
+                with self.subTest(blur=blur, degrees=degrees):
+                    plane = slanted_edge(blur, degrees, contrast=0.3, size=320)
+                    told = [edge.response.mtf50 for edge in find_edges(plane, np.full_like(plane, 0.002))]
+                    analytic = np.sqrt(np.log(2) / 2) / (np.pi * blur)
+                    self.assertGreater(len(told), 4)
+                    self.assertAlmostEqual(float(np.median(told)) / analytic, 1, delta=0.03)
+
     def test_rise_is_that_of_the_error_function(self) -> None:
         """A Gaussian edge goes from 10 to 90 % over 2 · 1.28155 deviations (normal quantiles)."""
         for blur in (0.7, 1.0, 2.0, 3.0):

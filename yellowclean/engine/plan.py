@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from typing import Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
@@ -117,10 +117,17 @@ class Plan(BaseModel):
         """The format that step number `step` is handed, acting or not."""
         return self.model_copy(update={"steps": self.steps[:step]}).formats(source)[-1]
 
-    def advice(self) -> list[str]:
-        """For each step, why it should stand later; empty for one that stands well. Steps that reshape may come in
-        any order among themselves."""
-        return [self._better_later(number) for number in range(len(self.steps))]
+    def advice(self, outside: Collection[str] = ()) -> list[str]:
+        """For each step, why it should stand later, or not at all where the source has the findings `outside` their
+        tolerances; empty for one that stands well. Steps that reshape may come in any order among themselves."""
+        return [
+            " ".join(told for told in (*self._worsened(step, outside), self._better_later(number)) if told)
+            for number, step in enumerate(self.steps)
+        ]
+
+    @staticmethod
+    def _worsened(step: Step, outside: Collection[str]) -> list[str]:
+        return [why for kind, why in step.treatment.worsens.items() if step.acts and kind in outside]
 
     def _better_later(self, number: int) -> str:
         step = self.steps[number]

@@ -41,14 +41,15 @@ class Treated(Source):
 
 
 def due(plan: Plan, report: SurveyReport) -> list[Finding]:
-    """The findings that are measured again under a plan, those outside first: what its steps treat, and what lies
-    outside and a frame alone shows, since other steps change that too; noise is not among them."""
-    treated = {kind for step in plan.steps if not step.treatment.reshapes for kind in step.treatment.treats}
+    """The findings that are measured again under a plan, those outside first: what its steps treat or may worsen,
+    and what lies outside and a frame alone shows, since other steps change that too; noise is not among them."""
+    at_work = [step.treatment for step in plan.steps if not step.treatment.reshapes]
+    touched = {kind for treatment in at_work for kind in (*treatment.treats, *treatment.worsens)}
     chosen = [
         finding
         for finding in report.findings
         if (detector := MEASURED.get(finding.kind))
-        and (finding.kind in treated or (finding.outside and not _over_time(detector)))
+        and (finding.kind in touched or (finding.outside and not _over_time(detector)))
     ]
     return sorted(chosen, key=lambda finding: not finding.outside)
 

@@ -2,8 +2,9 @@
 
 After Zhuo and Sim 2011 ("Defocus map estimation from a single image", Pattern Recognition 44): a step edge blurred
 by a Gaussian of variance v falls, blurred once more by a known a and b, to gradients in the ratio
-√((v + b) / (v + a)). A third blur tells edges from lines and texture, for which the ratios do not agree. The blur
-of a lens is one of light: the plane has to be linear in it.
+√((v + b) / (v + a)). A third blur tells edges from lines and texture, for which the ratios do not agree. The top of
+the gradient lies between pixels; that of a blurred step is a Gaussian, whose logarithm is a parabola. The blur of a
+lens is one of light: the plane has to be linear in it.
 """
 
 from __future__ import annotations
@@ -18,20 +19,21 @@ from ..frames import Array
 
 Mask = npt.NDArray[np.bool_]
 
-BLURS = 0.7, 1.4, 2.2
+BLURS = 0.85, 1.6, 2.4
 """Deviations of the known blurs, in pixels."""
 
-OWN = 5 / 12
-"""Variance that the pixels (1/12) and central differences (1/3) add."""
+PIXEL, DIFFERENCE = 1 / 12, 1 / 3
+"""Variance that a pixel's own width adds, and that a central difference adds along its own direction."""
 
 CLEAR = 12.0
 """Noise deviations of the finest gradient that an edge has to stand out."""
 
 BORDER = 8
-AGREEING, ALIKE = 0.25, 0.2
+AGREEING, ALIKE = 0.12, 0.1
 """By what share, and by how many square pixels, the variances that both ratios tell may differ."""
 
 LEAST_RATIO = 1.01
+ROUNDS = 2
 SHARPEST = 0.45
 """Share of the edges, the sharpest first and each weighed by the square of its gradient, below which a picture's
 own blur lies: those out of focus on purpose weigh little."""
@@ -47,24 +49,56 @@ class EdgeBlur(NamedTuple):
     y: npt.NDArray[np.intp]
 
 
-def edge_blur(light: Array, sigma: Array, clipped: Mask | None = None) -> EdgeBlur:
-    """The edges of a plane of linear light, H×W, of noise `sigma` (same shape), that one blurred step explains;
+class EdgePoints(NamedTuple):
+    """Pixels on the edges of a picture: where each lies, the direction across the edge towards the brighter side,
+    the height of the gradient there, and a pixel ahead and behind in that direction."""
+
+    x: npt.NDArray[np.intp]
+    y: npt.NDArray[np.intp]
+    along_x: Array
+    along_y: Array
+    height: Array
+    ahead: Array
+    behind: Array
+
+
+def edge_points(plane: Array, sigma: Array, clipped: Mask | None = None) -> EdgePoints:
+    """The pixels where the gradient of a plane, H×W, of noise `sigma` (same shape), is highest across its edge;
     none beside what is `clipped`."""
-    across = [_gradient(light, blur) for blur in BLURS]
-    heights = np.hypot(*across[1])
-    along_x, along_y = (part / np.maximum(heights, 1e-12) for part in across[1])
-    finest, widest = (gx * along_x + gy * along_y for gx, gy in (across[0], across[2]))
+    across = _gradient(plane, BLURS[1])
+    heights = np.hypot(*across)
+    along_x, along_y = (part / np.maximum(heights, 1e-12) for part in across)
     noise = cv2.blur(sigma, (3, 3)) / np.float32(np.sqrt(8 * np.pi) * BLURS[0] ** 2)
-    ridge = _ridge(heights, along_x, along_y) & (heights > CLEAR * noise) & (widest > 0)
+    ahead, behind = _beside(heights, along_x, along_y)
+    ridge = (heights > ahead) & (heights >= behind) & (heights > CLEAR * noise)
     ridge[:BORDER], ridge[-BORDER:], ridge[:, :BORDER], ridge[:, -BORDER:] = (False,) * 4
     if clipped is not None:  # what is cut off ends abruptly, however soft the light was
         around = np.ones((2 * BORDER + 1, 2 * BORDER + 1), np.uint8)
         ridge &= cv2.dilate(clipped.astype(np.uint8), around) == 0
     y, x = np.nonzero(ridge)
-    fine = _variance(finest[y, x] / heights[y, x], *BLURS[:2])
-    wide = _variance(heights[y, x] / widest[y, x], *BLURS[1:])
-    step = np.abs(fine - wide) < AGREEING * (np.abs(fine) + np.abs(wide)) / 2 + ALIKE
-    return EdgeBlur(fine[step], heights[y, x][step], x[step], y[step])
+    return EdgePoints(x, y, *(of[y, x] for of in (along_x, along_y, heights, ahead, behind)))
+
+
+def edge_blur(light: Array, sigma: Array, clipped: Mask | None = None) -> EdgeBlur:
+    """The edges of a plane of linear light, H×W, of noise `sigma` (same shape), that one blurred step explains;
+    none beside what is `clipped`."""
+    points = edge_points(light, sigma, clipped)
+    own = PIXEL + DIFFERENCE * (points.along_x**4 + points.along_y**4)
+    finest, widest = (_height_at(points, _gradient(light, blur)) for blur in (BLURS[0], BLURS[2]))
+    tops = [finest, points.height, np.maximum(widest, np.float32(1e-9))]
+    fine, wide = _variances(tops, own)
+    beside_top = _beside_top(points)
+    for _ in range(ROUNDS):  # a blurred step's gradient is lower by this much so far beside its top
+        widths = [np.maximum(fine, 0) + blur**2 + own for blur in BLURS]
+        raised = [top * np.exp(beside_top**2 / (2 * width)) for top, width in zip(tops, widths, strict=True)]
+        fine, wide = _variances(raised, own)
+    step = (np.abs(fine - wide) < AGREEING * (np.abs(fine) + np.abs(wide)) / 2 + ALIKE) & (widest > 0)
+    return EdgeBlur(fine[step], points.height[step], points.x[step], points.y[step])
+
+
+def _height_at(points: EdgePoints, across: tuple[Array, Array]) -> Array:
+    found: Array = across[0][points.y, points.x] * points.along_x + across[1][points.y, points.x] * points.along_y
+    return found
 
 
 def sharpest(edges: EdgeBlur) -> float:
@@ -82,18 +116,29 @@ def _gradient(plane: Array, blur: float) -> tuple[Array, Array]:
     return cv2.filter2D(soft, -1, half[None]), cv2.filter2D(soft, -1, half[:, None])
 
 
-def _ridge(heights: Array, along_x: Array, along_y: Array) -> Array:
-    """Where the gradient is higher than a pixel before and behind, along itself."""
+def _beside(heights: Array, along_x: Array, along_y: Array) -> tuple[Array, Array]:
+    """The heights of the gradient a pixel ahead and behind, along itself."""
     rows, columns = np.mgrid[: heights.shape[0], : heights.shape[1]].astype(np.float32)
     ahead, behind = (
         cv2.remap(heights, columns + turn * along_x, rows + turn * along_y, cv2.INTER_LINEAR) for turn in (1, -1)
     )
-    found: Array = (heights > ahead) & (heights >= behind)
-    return found
+    return ahead, behind
 
 
-def _variance(ratio: Array, less: float, more: float) -> Array:
-    """The variance v for which √((v + more²) / (v + less²)) is the ratio."""
+def _beside_top(points: EdgePoints) -> Array:
+    """How far a gradient's top lies from the pixel, in pixels: that of a parabola through the logarithms."""
+    top, left, right = (np.log(np.maximum(part, 1e-9)) for part in (points.height, points.behind, points.ahead))
+    apart: Array = (right - left) / (2 * np.maximum(2 * top - left - right, 1e-6))
+    return np.clip(apart, -0.6, 0.6)
+
+
+def _variances(tops: list[Array], own: Array) -> tuple[Array, Array]:
+    """The variances that the ratios of a gradient's heights tell, under the three blurs."""
+    return _variance(tops[0] / tops[1], own, *BLURS[:2]), _variance(tops[1] / tops[2], own, *BLURS[1:])
+
+
+def _variance(ratio: Array, own: Array, less: float, more: float) -> Array:
+    """The variance v for which √((v + own + more²) / (v + own + less²)) is the ratio."""
     square = np.maximum(ratio, np.float32(LEAST_RATIO)) ** 2
-    found: Array = (more**2 + OWN - square * (less**2 + OWN)) / (square - 1)
+    found: Array = (more**2 - square * less**2) / (square - 1) - own
     return found

@@ -169,7 +169,8 @@ def _half_response(profile: Array, centre: float) -> float | None:
     """Cycles a pixel at which the response falls to one half."""
     spread = np.diff(profile)
     at = np.arange(len(spread)) + 0.5 - centre
-    spread = spread * (0.54 + 0.46 * np.cos(2 * np.pi * at / len(spread)))
+    # flat in its middle (Tukey's window): one that falls from the middle on would make a wide blur look narrower
+    spread = spread * (0.5 + 0.5 * np.cos(np.pi * np.clip(4 * np.abs(at) / len(spread) - 1, 0, 1)))
     padded = 16 * len(spread)
     response = np.abs(np.fft.rfft(spread, padded))
     frequency = np.fft.rfftfreq(padded, 1 / OVERSAMPLING)

@@ -23,8 +23,8 @@ TILE, MOST_TILES = 256, 24
 SAMPLES = 128
 """Frequencies a side in which filters are made."""
 
-NOISE_SHARE = 0.3
-"""Share of the noise that the filter is made for; the rest falls to the shrinkage."""
+NOISE_SHARE = 0.5
+"""Share of the noise that the filter is made for; the rest falls to the shrinkage, which sees where detail is."""
 
 CLEAR = 2.0
 """Times the noise's power that a ring must have for its signal to be measured."""
@@ -34,9 +34,6 @@ FALL = 2.5
 and sensors hand on falls faster)."""
 
 MOST_GAIN = 30.0
-
-TRACE = 0.25
-"""Share of the blur's deviation that is left, as a Gaussian: without any, edges would ring."""
 
 
 def rings(plane: Array) -> Array:
@@ -89,7 +86,7 @@ def undoing(
     signal = _sharp_signal(power, noise, deviation, away, disc=disc)
     blur = transfer(away, deviation, disc=disc)
     inverse = blur * signal / (blur**2 * signal + NOISE_SHARE * noise)
-    kept = transfer(away, deviation * max(1 - share, TRACE))
+    kept = transfer(away, deviation * (1 - share))
     change = (np.clip(inverse * kept, -MOST_GAIN, MOST_GAIN) - 1) * _wanted(away, by_size)
     return _filter(change)
 

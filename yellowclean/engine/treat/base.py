@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Protocol, TypeVar
 
 import numpy as np
@@ -180,6 +180,8 @@ class Treatment:
     measures of its own."""
     early: str = ""
     """What goes wrong where it stands before steps that should come first."""
+    worsens: dict[str, str] = field(default_factory=dict)
+    """Findings outside their tolerance that speak against it, and why."""
     finer_than_codes: bool = False
     """Whether its result lies between the codes of a file, and steps again where it is rounded without dither."""
 

@@ -15,7 +15,7 @@ import numpy as np
 
 from ..colour.grey import grey_curve
 from ..frames import CV_SCALE, Array, Frame, Region, luma
-from ..measure.findings.softness import blur_of
+from ..measure.findings.softness import CUT, blur_of
 from ..parameters import Parameters, amount, choice, quantity, switch
 from . import temporal
 from ._deblur import REACH, added, rings, undoing, unsharp
@@ -32,7 +32,11 @@ LEAST_SIGMA = 0.3 / CV_SCALE
 MOST_RANGE = 4
 """Pixels to each side at most whose values limit the overshoot."""
 
-LEAST_BLUR, LEAST_SURE = 0.7, 0.1
+BESIDE_CUT = 2
+"""Times the blur or the radius beside cut-off values within which nothing is undone: nobody knows how high they
+were."""
+
+LEAST_BLUR, LEAST_SURE = 0.6, 0.1
 """Blur in pixels from which on undoing it is proposed, since pictures that are sharp have up to that; and how sure
 it has to be."""
 
@@ -90,6 +94,11 @@ class Sharpen(Parameters):
         return self.fine / 100, self.medium / 100, self.coarse / 100
 
     @property
+    def extent(self) -> float:
+        """Deviation in pixels of what is undone."""
+        return self.radius if self.method == "unsharp" else self.blur
+
+    @property
     def merge(self) -> Temporal:
         return Temporal(frames=self.frames, search=self.search, luma=100, chroma=100)
 
@@ -109,8 +118,9 @@ def apply(p: Sharpen, window: Window, around: Around) -> Picture:
     core = window.wanted.grown(p.around).snapped(2)
     merged = _merged(p, window, around, core)
     inside = window.wanted.within(core)
+    share = _beside_cut(p, merged.rgb)[inside.slices]
     changes = [
-        _change(p, name, np.ascontiguousarray(plane), merged.noise[0], around, inside)
+        share * _change(p, name, np.ascontiguousarray(plane), merged.noise[0], around, inside)
         for name, plane in _planes(p, merged.rgb).items()
     ]
     here = window.here.part(window.inside)
@@ -155,9 +165,18 @@ def _change(p: Sharpen, name: str, plane: Array, left: Array, around: Around, in
     return limited - values
 
 
+def _beside_cut(p: Sharpen, rgb: Frame) -> Array:
+    """0 where values are cut off and around them, 1 farther away."""
+    reach = int(np.ceil(BESIDE_CUT * p.extent))
+    around = np.ones((4 * reach + 1, 4 * reach + 1), np.uint8)
+    near = cv2.dilate((rgb.max(axis=2) >= CUT).astype(np.uint8), around).astype(np.float32)
+    away: Array = 1 - cv2.blur(near, (2 * reach + 1, 2 * reach + 1))
+    return away
+
+
 def _surroundings(p: Sharpen, plane: Array, inside: Region) -> tuple[Array, Array]:
     """The lowest and the highest value around each pixel, as far as the blur or the mask reaches."""
-    reach = int(min(np.ceil(p.radius if p.method == "unsharp" else p.blur) + 1, MOST_RANGE))
+    reach = int(min(np.ceil(p.extent) + 1, MOST_RANGE))
     square = np.ones((2 * reach + 1, 2 * reach + 1), np.uint8)
     return cv2.erode(plane, square)[inside.slices], cv2.dilate(plane, square)[inside.slices]
 
@@ -187,6 +206,8 @@ def propose(case: Case) -> Proposal | None:
     found = case.findings.get("softness")
     if found is None or not (case.sharpen or found.outside) or found.confidence < LEAST_SURE:
         return None
+    if case.outside("overshoot") and not case.by_hand:
+        return None
     blur = blur_of(found)
     if blur < LEAST_BLUR and not case.by_hand:
         return None
@@ -205,4 +226,5 @@ TREATMENT = Treatment(
     kind="sharpen", title="Sharpen", treats=("softness",), order=70, parameters=Sharpen, need=need, apply=apply,
     propose=propose,
     early="it brings up noise and faults that would then be measured larger, and harder to take",
+    worsens={"overshoot": "The footage was sharpened already: this raises the halos beside its edges."},
 )  # fmt: skip

@@ -90,7 +90,7 @@ def told_version(version: PlanVersion) -> VersionOut:
         key=plan.digest(),
         matte_keys=[plan.matte_digest(k) for k in range(len(plan.steps))],
         view_keys=[plan.view_digest(k) for k in range(len(plan.steps))],
-        advice=plan.advice(),
+        advice=plan.advice([found.kind for found in version.shot.listed_findings or [] if found.outside]),
         format=FormatOfResult.of(version.shot.info, plan),
     )
 

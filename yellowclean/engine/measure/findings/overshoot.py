@@ -1,0 +1,112 @@
+"""Overshoot: how far edges go beyond their two sides, as sharpening leaves them; seen as halos.
+
+Lenses and pixels only soften an edge (its profile rises from one side to the other); a sharpener makes the bright
+side brighter and the dark side darker next to it, both at once. What lies on one side only, as a rim or a contact
+shadow, is of the scene. The profile is the median of many, taken across edges of any shape with two plain sides.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+
+from ...frames import CV_SCALE, Array
+from ...media import MediaInfo
+from ..blur import edge_points
+from .base import Detector, Finding, Look, Place
+from .softness import CUT
+
+AWAY = np.arange(-9, 9.01, 0.5, dtype=np.float32)
+"""Distances in pixels from an edge at which its profile is taken."""
+
+SIDE = 5.0
+"""Pixels from which on a side is taken for plain, and in which a halo lies."""
+
+LEAST_CONTRAST = 60 / CV_SCALE
+CLEAR = 8.0
+"""Noise deviations that an edge has to be high."""
+
+PLAIN = 0.05
+"""Deviation of a side as a share of the edge's height up to which it is plain."""
+
+STEEP, STEEPLY = 1.5, 0.75
+"""Pixels beside the middle between which an edge has to rise by that share of its height."""
+
+ENOUGH, SURE_FROM = 100, 600
+KEPT = 4000
+LARGE = 64
+
+
+class Edges(NamedTuple):
+    """Profiles over AWAY from 0 on the dark side to 1 on the bright one, an edge each, and where they lie."""
+
+    profile: Array
+    x: npt.NDArray[np.intp]
+    y: npt.NDArray[np.intp]
+
+
+def observe(look: Look) -> Edges:
+    points = edge_points(look.luma, look.sigma, look.frame.max(axis=2) >= CUT)
+    every = slice(None, None, -(-len(points.x) // (4 * KEPT)) or 1)
+    x, y = points.x[every], points.y[every]
+    at_x = (x[:, None] + AWAY * points.along_x[every, None]).astype(np.float32)
+    at_y = (y[:, None] + AWAY * points.along_y[every, None]).astype(np.float32)
+    if not x.size:
+        return Edges(np.empty((0, len(AWAY)), np.float32), x, y)
+    values = cv2.remap(look.luma, at_x, at_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
+    dark, bright = values[:, AWAY <= -SIDE], values[:, AWAY >= SIDE]
+    low, sigma = dark.mean(axis=1), look.sigma[y, x]
+    height = bright.mean(axis=1) - low
+    rise = (values[:, AWAY == STEEP] - values[:, AWAY == -STEEP])[:, 0]
+    plain = np.maximum(dark.std(axis=1), bright.std(axis=1)) < PLAIN * height + sigma
+    step = plain & (rise > STEEPLY * height) & (height > np.maximum(LEAST_CONTRAST, CLEAR * sigma))
+    profile = (values[step] - low[step, None]) / height[step, None]
+    return Edges(profile[:KEPT], x[step][:KEPT], y[step][:KEPT])
+
+
+def conclude(seen: Sequence[tuple[int, Edges]], info: MediaInfo) -> Finding:
+    profiles = np.concatenate([edges.profile for _, edges in seen])
+    if len(profiles) < ENOUGH:
+        return DETECTOR.finding(0.0, seen[0][0], confidence=0.0, detail="no edges with two plain sides to look at")
+    bright, dark = _beyond(np.median(profiles, axis=0)[None])
+    n, edges = max(seen, key=lambda item: len(item[1].x))
+    return DETECTOR.finding(
+        100 * max(min(float(bright[0]), float(dark[0])), 0.0), n, region=_place(edges, info),
+        confidence=min(len(profiles) / SURE_FROM, 1.0),
+        detail=f"{100 * bright[0]:.1f} % on the bright side, {100 * dark[0]:.1f} % on the dark side of"
+        f" {len(profiles)} edges",
+    )  # fmt: skip
+
+
+def _beyond(profiles: Array) -> tuple[Array, Array]:
+    """How far profiles go beyond their bright and their dark side, as a share of the edge's height."""
+    return (
+        profiles[:, (AWAY > 0) & (AWAY < SIDE)].max(axis=1) - 1,
+        -profiles[:, (AWAY < 0) & (AWAY > -SIDE)].min(axis=1),
+    )
+
+
+def _place(edges: Edges, info: MediaInfo) -> Place:
+    """Around an edge with more of it than most."""
+    both = np.minimum(*_beyond(edges.profile))
+    k = int(np.argsort(both)[9 * len(both) // 10])
+    width, height = min(LARGE, info.width), min(LARGE, info.height)
+    left, top = int(edges.x[k]) - width // 2, int(edges.y[k]) - height // 2
+    return Place(
+        x=min(max(left, 0), info.width - width),
+        y=min(max(top, 0), info.height - height),
+        width=width,
+        height=height,
+    )
+
+
+DETECTOR = Detector(
+    "overshoot", "%", 5.0, 82, observe, conclude,
+    instead="The footage was sharpened already: leave Sharpen out, and ask for a recording without sharpening.",
+)  # fmt: skip
+"""Value: how far the median edge goes beyond both its sides, as a share of its height; the lesser side counts.
+Tolerance: common practice, no source."""
