@@ -82,7 +82,7 @@ class Enlarging(TestCase):
     def test_any_factor_and_any_region_come_out_as_in_the_whole_frame(self) -> None:
         footage = small(large("quay", (3, 0.7, 0.5)))
         sizes: tuple[tuple[dict[str, float], tuple[int, int]], ...] = (
-            ({"factor": 2}, (400, 224)), ({"width": 301}, (301, 169)),
+            ({"factor": 2}, (400, 224)), ({"factor": 1.5}, (300, 168)), ({"width": 301}, (301, 169)),
         )  # fmt: skip
         for settings, size in sizes:
             pipeline = pipeline_of(footage, **settings)

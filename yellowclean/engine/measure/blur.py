@@ -33,6 +33,9 @@ AGREEING, ALIKE = 0.12, 0.1
 """By what share, and by how many square pixels, the variances that both ratios tell may differ."""
 
 LEAST_RATIO = 1.01
+POOLED = 5
+"""Side in pixels of the square whose edge pixels are taken together."""
+
 ROUNDS = 2
 SHARPEST = 0.45
 """Share of the edges, the sharpest first and each weighed by the square of its gradient, below which a picture's
@@ -86,12 +89,12 @@ def edge_blur(light: Array, sigma: Array, clipped: Mask | None = None) -> EdgeBl
     own = PIXEL + DIFFERENCE * (points.along_x**4 + points.along_y**4)
     finest, widest = (_height_at(points, _gradient(light, blur)) for blur in (BLURS[0], BLURS[2]))
     tops = [finest, points.height, np.maximum(widest, np.float32(1e-9))]
-    fine, wide = _variances(tops, own)
+    fine, wide = _variances(_pooled(tops, points, light.shape), own)
     beside_top = _beside_top(points)
     for _ in range(ROUNDS):  # a blurred step's gradient is lower by this much so far beside its top
         widths = [np.maximum(fine, 0) + blur**2 + own for blur in BLURS]
         raised = [top * np.exp(beside_top**2 / (2 * width)) for top, width in zip(tops, widths, strict=True)]
-        fine, wide = _variances(raised, own)
+        fine, wide = _variances(_pooled(raised, points, light.shape), own)
     step = (np.abs(fine - wide) < AGREEING * (np.abs(fine) + np.abs(wide)) / 2 + ALIKE) & (widest > 0)
     return EdgeBlur(fine[step], points.height[step], points.x[step], points.y[step])
 
@@ -130,6 +133,17 @@ def _beside_top(points: EdgePoints) -> Array:
     top, left, right = (np.log(np.maximum(part, 1e-9)) for part in (points.height, points.behind, points.ahead))
     apart: Array = (right - left) / (2 * np.maximum(2 * top - left - right, 1e-6))
     return np.clip(apart, -0.6, 0.6)
+
+
+def _pooled(tops: list[Array], points: EdgePoints, shape: tuple[int, ...]) -> list[Array]:
+    """The heights of each pixel's edge, together with those of the edge's pixels around it: noise would make blur
+    read too small, since a gradient that it raises is taken for the top."""
+    found = []
+    for top in tops:
+        plane = np.zeros(shape, np.float32)
+        plane[points.y, points.x] = top * points.height
+        found.append(cv2.boxFilter(plane, -1, (POOLED, POOLED), normalize=False)[points.y, points.x])
+    return found
 
 
 def _variances(tops: list[Array], own: Array) -> tuple[Array, Array]:

@@ -9,7 +9,9 @@ and nothing is made up.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
+from fractions import Fraction
 
 import cv2
 import numpy as np
@@ -18,6 +20,7 @@ from ..format import Format
 from ..frames import CV_SCALE, Array, Region, luma
 from ..motion import Track
 from ..parameters import quantity
+from ._boxes import finer_pixels, larger_pixels, through
 from ._sizes import MOST_ENLARGED, Sized, larger, settings_for, sized
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal
@@ -25,8 +28,15 @@ from .merging import merge_settings
 from .resize import MARGIN, OF_NOISE, resized
 from .temporal import fetched
 
-ROUNDS, STEP = 5, 1.6
-"""How often differences are laid back, and how much of them (below 2, from where on they would grow)."""
+ROUNDS, STEP, MOMENTUM = 5, 1.2, 0.4
+"""How often differences are laid back, how much of them, and how much of the round before is gone on with (Nesterov
+1983): more of either, and they would grow."""
+
+PARTS = 1, 2, 3, 4
+"""Numbers of finer pixels whose multiples may be a whole number of the frame's own."""
+
+WHOLLY = 0.999
+"""Share of a pixel's light from which on all of it was found."""
 
 REACH = 24
 """Pixels of the given frame around what is wanted that decide it, besides the motion: four in every round, and
@@ -66,23 +76,27 @@ class Enlarge(Sized):
 
 def need(p: Enlarge) -> Need:
     margin = REACH + (p.search if p.frames else 0)
-    return Need(back=p.frames, ahead=p.frames, margin=margin, beyond=MARGIN)
+    return Need(back=p.frames, ahead=p.frames, margin=margin, grid=math.lcm(*PARTS), beyond=MARGIN)
 
 
-def times_of(given: Format, handed: Format) -> int:
-    """By what whole number a frame is enlarged on the way."""
-    across, down = handed.per_pixel_of(given)
-    return int(np.clip(np.ceil(max(across, down) - 1e-9), 1, MOST_ENLARGED))
+def times_of(given: Format, handed: Format) -> Fraction:
+    """By what a frame is enlarged on the way: the least fraction of small numbers that is enough, and makes whole
+    pixels of the frame."""
+    wanted = max(handed.per_pixel_of(given))
+    whole = [q for q in PARTS if given.width % q == 0 and given.height % q == 0]
+    enough = [Fraction(max(math.ceil(wanted * q - 1e-9), q), q) for q in whole]
+    return min(*enough, Fraction(int(MOST_ENLARGED)))
 
 
 def apply(p: Enlarge, window: Window, around: Around) -> Picture:
-    """Enlarge by a whole number, then bring to the asked size."""
+    """Enlarge by a fraction, then bring to the asked size."""
     times = times_of(window.given, window.handed)
     noise = np.moveaxis(resized(np.moveaxis(window.here.noise, 0, 2), window, OF_NOISE), 2, 0)
     large = _restored(p, times, window, around) if times > 1 else window.here.rgb
     at = window.place
-    place = Region(times * at.x, times * at.y, times * at.width, times * at.height)
-    given = replace(window.given, width=times * window.given.width, height=times * window.given.height)
+    place = Region(*(int(times * side) for side in (at.x, at.y, at.width, at.height)))
+    width, height = int(times * window.given.width), int(times * window.given.height)
+    given = replace(window.given, width=width, height=height)
     if (given.width, given.height) == (window.handed.width, window.handed.height):
         rgb = large[window.wanted.within(place).slices]
     else:
@@ -100,33 +114,41 @@ class _Seen:
     trust: Array
 
 
-def _restored(p: Enlarge, times: int, window: Window, around: Around) -> Array:
+def _restored(p: Enlarge, times: Fraction, window: Window, around: Around) -> Array:
     """The window's frame, `times` as large, over all of its place."""
-    here = window.here.rgb
-    large = cv2.resize(here, None, fx=times, fy=times, interpolation=cv2.INTER_CUBIC)
-    x, y = times * window.place.x, times * window.place.y
-    place = np.array([x, y, 0, 0, times * p.search], np.float32)
+    here, many = window.here.rgb, float(times)
+    large = _wide(here, times)
+    place = np.array([many * window.place.x, many * window.place.y, 0, 0, many * p.search], np.float32)
     sigma = float(max(around.profile.typical_cv("luma") / CV_SCALE, LEAST_SIGMA))
     seen = [_Seen(here, None, None, np.ones(large.shape[:2], np.float32))]
     for n in window.neighbours:
-        there = around.motion(n, window.n).scaled(times, times)
-        back = around.motion(window.n, n).scaled(times, times)
+        there = around.motion(n, window.n).scaled(many, many)
+        back = around.motion(window.n, n).scaled(many, many)
         other = window.pull(n).rgb
         seen.append(_Seen(other, there, back, _trust(large, other, times, back, place, sigma)))
     total = np.sum([frame.trust for frame in seen], axis=0)[..., None]
-    spread = SMOOTH * times if sigma > SMOOTH_FROM else 0.0
+    spread = SMOOTH * many if sigma > SMOOTH_FROM else 0.0
+    coarse = larger_pixels(here.shape[0], times), larger_pixels(here.shape[1], times)
+    fine = finer_pixels(large.shape[0], times), finer_pixels(large.shape[1], times)
+    before = large
     for _ in range(ROUNDS):
+        large, before = large + np.float32(MOMENTUM) * (large - before), large
         laid = np.zeros_like(large)
         for frame in seen:
             moved, found, _ = _moved(large, frame.there, place)
-            apart = frame.rgb - _through_pixels(moved, times)
-            apart *= _through_pixels((found > 0).astype(np.float32)[..., None], times) == 1
-            apart = apart.repeat(times, axis=0).repeat(times, axis=1)
+            apart: Array = frame.rgb - through(moved, *coarse)
+            apart *= through((found > 0).astype(np.float32)[..., None], *coarse) > WHOLLY
+            apart = through(apart, *fine)
             if spread:
-                apart = cv2.GaussianBlur(apart, (0, 0), spread)
+                apart = np.asarray(cv2.GaussianBlur(apart, (0, 0), spread), np.float32)
             laid += frame.trust[..., None] * _moved(apart, frame.back, place)[0]
         large = large + np.float32(STEP) * laid / total
     return np.asarray(large, np.float32)
+
+
+def _wide(rgb: Array, times: Fraction) -> Array:
+    size = int(rgb.shape[1] * times), int(rgb.shape[0] * times)
+    return np.asarray(cv2.resize(rgb, size, interpolation=cv2.INTER_CUBIC), np.float32)
 
 
 def _moved(rgb: Array, track: Track | None, place: Array) -> tuple[Array, Array, Array]:
@@ -139,21 +161,13 @@ def _moved(rgb: Array, track: Track | None, place: Array) -> tuple[Array, Array,
     return np.moveaxis(moved, 0, 2), gain, doubt
 
 
-def _through_pixels(large: Array, times: int) -> Array:
-    """What a camera whose pixels are `times` as large sees."""
-    height, width = large.shape[0] // times, large.shape[1] // times
-    seen: Array = large.reshape(height, times, width, times, -1).mean(axis=(1, 3))
-    return seen
-
-
-def _trust(large: Array, other: Array, times: int, back: Track, place: Array, sigma: float) -> Array:
+def _trust(large: Array, other: Array, times: Fraction, back: Track, place: Array, sigma: float) -> Array:
     """How far a neighbour can be trusted at each place of the enlarged frame, 0-1."""
-    wide = cv2.resize(other, None, fx=times, fy=times, interpolation=cv2.INTER_CUBIC)
-    moved, gain, doubt = _moved(wide, back, place)
+    moved, gain, doubt = _moved(_wide(other, times), back, place)
     plane = luma(large)
-    spread = JUDGED_PX * times / 2
+    spread = JUDGED_PX * float(times) / 2
     apart = cv2.GaussianBlur((luma(moved) - plane) ** 2, (0, 0), spread)
-    fine = plane - cv2.GaussianBlur(plane, (0, 0), DETAIL_PX * times / 2)
+    fine = plane - cv2.GaussianBlur(plane, (0, 0), DETAIL_PX * float(times) / 2)
     detail = cv2.GaussianBlur(fine * fine, (0, 0), spread)
     strange = np.maximum(apart - 2 * sigma**2 - AGREES * detail, 0) / (8 * sigma**2 + DIFFERS * detail)
     trust: Array = np.exp(-strange - (2 * doubt) ** 2) * (gain > 0)
