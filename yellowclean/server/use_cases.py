@@ -12,6 +12,7 @@ from pathlib import Path
 from django.conf import settings
 from django.db import models, transaction
 from django.utils import timezone
+from pydantic import BaseModel, Field
 
 from ..engine.colour.look import Look, lut_checked
 from ..engine.errors import BadInput
@@ -97,18 +98,31 @@ def request_survey(shot: Shot, patches: Sequence[Patch] = ()) -> Survey:
     return run
 
 
-def proposal_for(shot: Shot, profile: Profile | None = None) -> tuple[Plan, list[Untreated]]:
+class Wishes(BaseModel):
+    """What a proposal is asked for beyond the tolerances."""
+
+    sharpen: bool = Field(False, description="Undo the measured blur even where it is inside its tolerance.")
+    factor: float | None = Field(None, gt=0, le=8, description="Another size: times the width and height.")
+
+
+def proposal_for(
+    shot: Shot, profile: Profile | None = None, wishes: Wishes | None = None
+) -> tuple[Plan, list[Untreated]]:
     """The least treatment of a measured shot, and what it leaves alone."""
+    wishes = wishes or Wishes()
     report = shot.report
     if report is None:
         raise BadInput(f"{shot.name}: has not been measured; measure it first.")
-    plan = propose(report, profile.profile if profile else None)
+    used = profile.profile if profile else None
+    plan = propose(report, used, scale=wishes.factor, sharpen=wishes.sharpen)
     return plan, untreated(report, plan)
 
 
-def propose_version(shot: Shot, profile: Profile | None = None, steps: Sequence[int] | None = None) -> PlanVersion:
+def propose_version(
+    shot: Shot, profile: Profile | None = None, steps: Sequence[int] | None = None, wishes: Wishes | None = None
+) -> PlanVersion:
     """Make the least treatment of a measured shot its next version, or those of its steps that `steps` numbers."""
-    plan = proposal_for(shot, profile)[0]
+    plan = proposal_for(shot, profile, wishes)[0]
     if steps is not None:
         if not all(0 <= k < len(plan.steps) for k in steps):
             raise BadInput(f"{shot.name}: the proposal has {len(plan.steps)} steps; look at it again.")

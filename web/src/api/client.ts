@@ -18,6 +18,7 @@ export type Left = Schemas["LeftOut"];
 export type Standing = Schemas["Standing"];
 export type PatchBeforeAfter = Schemas["PatchBeforeAfter"];
 export type Proposal = Schemas["ProposalOut"];
+export type Wishes = Schemas["Wishes"];
 export type Plan = Schemas["Plan"];
 export type Step = Schemas["Step"];
 export type Reach = Schemas["Reach"];

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { tick } from "svelte";
-  import { api, asked, type Proposal } from "../api/client";
+  import { api, asked, type Proposal, type Wishes } from "../api/client";
   import { short } from "../lib/format";
   import { notices } from "../lib/notices.svelte";
   import type { Bench } from "./bench.svelte";
@@ -10,26 +10,40 @@
   let accept = $state<HTMLButtonElement>();
   let proposal = $state.raw<Proposal | null>(null);
   let taken = $state<number[]>([]);
+  let wishes = $state<Wishes>({ sharpen: false, factor: null });
   const steps = $derived(proposal?.plan.steps ?? []);
+  const sizes = [
+    [null, "as it is"],
+    [0.5, "½ ×"],
+    [1.5, "1.5 ×"],
+    [2, "2 ×"],
+    [3, "3 ×"],
+    [4, "4 ×"],
+  ] as const;
 
   /** Ask what would be done, and say it before anything is. */
-  export function show() {
+  export async function show() {
     proposal = null;
+    wishes = { sharpen: false, factor: null };
     dialog?.showModal();
-    void notices.watch(async () => {
-      const params = { path: { shot_id: bench.id }, query: { profile_id: bench.profileId } };
+    await weigh();
+    await tick();
+    accept?.focus();
+  }
+
+  const weigh = () =>
+    notices.watch(async () => {
+      const query = { profile_id: bench.profileId, ...wishes };
+      const params = { path: { shot_id: bench.id }, query };
       const answer = await asked(api.GET("/api/shots/{shot_id}/proposal", { params }));
       taken = (answer.plan.steps ?? []).map((_, k) => k);
       proposal = answer;
-      await tick();
-      accept?.focus();
     });
-  }
 
   function take(event: SubmitEvent) {
     event.preventDefault();
     dialog?.close();
-    void bench.propose([...taken]);
+    void bench.propose([...taken], { ...wishes });
   }
 
   function titleOf(kind: string): string {
@@ -72,6 +86,24 @@
           {/each}
         </ul>
       {/if}
+      <fieldset class="flex flex-wrap items-center gap-x-6 gap-y-1 border-t border-rule py-2">
+        <legend class="sr-only">Asked for besides</legend>
+        <label class="flex items-center gap-2">
+          <input
+            type="checkbox"
+            class="checkbox checkbox-xs"
+            bind:checked={wishes.sharpen}
+            onchange={weigh}
+          />
+          Undo the measured blur, even inside its tolerance
+        </label>
+        <label class="flex items-center gap-2">
+          Size
+          <select class="select w-24 select-xs" bind:value={wishes.factor} onchange={weigh}>
+            {#each sizes as [factor, name] (factor)}<option value={factor}>{name}</option>{/each}
+          </select>
+        </label>
+      </fieldset>
     {:else}
       <p class="py-3">Weighing the findings …</p>
     {/if}

@@ -19,6 +19,7 @@ import {
   type Treatment,
   type Version,
   type View,
+  type Wishes,
 } from "../api/client";
 import { ratioOf } from "../lib/format";
 import { clamp, type Box } from "../lib/geometry";
@@ -310,10 +311,10 @@ export class Bench {
     });
 
   /** Make what is proposed a version, or those of its steps that are named by number. */
-  propose = (steps: number[]) =>
+  propose = (steps: number[], wishes: Wishes) =>
     notices.watch(async () => {
       const params = { path: { shot_id: this.id } };
-      const body = { profile_id: this.profileId, steps };
+      const body = { profile_id: this.profileId, steps, wishes };
       const version = await asked(api.POST("/api/shots/{shot_id}/propose", { params, body }));
       await this.load();
       this.versionId = version.id;

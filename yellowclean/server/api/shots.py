@@ -5,7 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 
 from django.http import HttpRequest
-from ninja import Router, Schema
+from ninja import Query, Router, Schema
 from ninja.errors import HttpError
 
 from ...engine.errors import BadInput, BadPlan
@@ -21,6 +21,7 @@ from ...engine.propose import offered
 from ...engine.treat import TREATMENTS
 from ..models import PlanVersion, Profile, Shot
 from ..use_cases import (
+    Wishes,
     accepted,
     cancel,
     delete_shot,
@@ -62,6 +63,7 @@ class ProposeIn(Schema):
 
     profile_id: int | None = None
     steps: list[int] | None = None
+    wishes: Wishes = Wishes()
 
 
 def told_version(version: PlanVersion) -> VersionOut:
@@ -149,17 +151,19 @@ def read_patch(request: HttpRequest, shot_id: int, payload: Patch, version_id: i
 
 
 @router.get("/shots/{shot_id}/proposal", response=ProposalOut, by_alias=True)
-def get_proposal(request: HttpRequest, shot_id: int, profile_id: int | None = None) -> ProposalOut:
+def get_proposal(
+    request: HttpRequest, shot_id: int, wishes: Query[Wishes], profile_id: int | None = None
+) -> ProposalOut:
     """What would be proposed, before anything is made of it."""
     profile = Profile.objects.get(pk=profile_id) if profile_id else None
-    plan, left = proposal_for(Shot.objects.select_related("job").get(pk=shot_id), profile)
+    plan, left = proposal_for(Shot.objects.select_related("job").get(pk=shot_id), profile, wishes)
     return ProposalOut(plan=plan, untreated=left)
 
 
 @router.post("/shots/{shot_id}/propose", response=VersionOut, by_alias=True)
 def propose_plan(request: HttpRequest, shot_id: int, payload: ProposeIn) -> VersionOut:
     profile = Profile.objects.get(pk=payload.profile_id) if payload.profile_id else None
-    return told_version(propose_version(Shot.objects.get(pk=shot_id), profile, payload.steps))
+    return told_version(propose_version(Shot.objects.get(pk=shot_id), profile, payload.steps, payload.wishes))
 
 
 @router.post("/shots/{shot_id}/versions", response=VersionOut, by_alias=True)

@@ -2,7 +2,8 @@
 
 Lenses and pixels only soften an edge (its profile rises from one side to the other); a sharpener makes the bright
 side brighter and the dark side darker next to it, both at once. What lies on one side only, as a rim or a contact
-shadow, is of the scene. The profile is the median of many, taken across edges of any shape with two plain sides.
+shadow, is of the scene: of each edge the lesser side counts. The value is the median of many edges, of any shape,
+that have two plain sides.
 """
 
 from __future__ import annotations
@@ -33,7 +34,7 @@ CLEAR = 8.0
 PLAIN = 0.05
 """Deviation of a side as a share of the edge's height up to which it is plain."""
 
-STEEP, STEEPLY = 1.5, 0.75
+STEEP, STEEPLY = 2.0, 0.75
 """Pixels beside the middle between which an edge has to rise by that share of its height."""
 
 ENOUGH, SURE_FROM = 100, 600
@@ -72,13 +73,13 @@ def conclude(seen: Sequence[tuple[int, Edges]], info: MediaInfo) -> Finding:
     profiles = np.concatenate([edges.profile for _, edges in seen])
     if len(profiles) < ENOUGH:
         return DETECTOR.finding(0.0, seen[0][0], confidence=0.0, detail="no edges with two plain sides to look at")
-    bright, dark = _beyond(np.median(profiles, axis=0)[None])
+    bright, dark = _beyond(profiles)
     n, edges = max(seen, key=lambda item: len(item[1].x))
     return DETECTOR.finding(
-        100 * max(min(float(bright[0]), float(dark[0])), 0.0), n, region=_place(edges, info),
+        100 * max(float(np.median(np.minimum(bright, dark))), 0.0), n, region=_place(edges, info),
         confidence=min(len(profiles) / SURE_FROM, 1.0),
-        detail=f"{100 * bright[0]:.1f} % on the bright side, {100 * dark[0]:.1f} % on the dark side of"
-        f" {len(profiles)} edges",
+        detail=f"{100 * np.median(bright):.1f} % on the bright side, {100 * np.median(dark):.1f} % on the dark side"
+        f" of {len(profiles)} edges",
     )  # fmt: skip
 
 
@@ -108,5 +109,5 @@ DETECTOR = Detector(
     "overshoot", "%", 5.0, 82, observe, conclude,
     instead="The footage was sharpened already: leave Sharpen out, and ask for a recording without sharpening.",
 )  # fmt: skip
-"""Value: how far the median edge goes beyond both its sides, as a share of its height; the lesser side counts.
+"""Value: how far the median edge goes beyond both its sides, as a share of its height.
 Tolerance: common practice, no source."""
