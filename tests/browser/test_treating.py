@@ -231,6 +231,22 @@ class Treating(BrowserCase):
         expect(page.locator("[data-step]")).to_have_count(1)
         expect(self.step).to_be_visible()
 
+    def test_a_proposal_can_be_asked_for_more_than_the_tolerances(self) -> None:
+        page = self.page
+        page.get_by_role("button", name="Propose", exact=True).click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_label("Size").select_option("2 ×")
+        expect(dialog).to_contain_text("pixels, as asked")
+        dialog.get_by_role("button", name="Make this plan").click()
+        expect(page.locator('[data-step="enlarge"]')).to_be_visible()
+        dialog.wait_for(state="hidden")
+        page.get_by_role("button", name="Propose", exact=True).click()
+        expect(dialog.get_by_label("Size")).to_have_value("")
+        expect(dialog).not_to_contain_text("pixels, as asked")
+        dialog.get_by_label("Undo the measured blur").check()
+        expect(dialog.get_by_label("Undo the measured blur")).to_be_checked()
+        expect(dialog.get_by_role("button", name="Make this plan")).to_be_enabled()
+
     def test_an_unwise_order_says_why(self) -> None:
         page = self.page
         advice = page.get_by_test_id("advice")

@@ -13,6 +13,8 @@ from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
 from yellowclean.engine.colour.encodings import OF_CAMERAS
 from yellowclean.engine.colour.grey import grey_curve
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, luma
+from yellowclean.engine.judge.overwork import overwork
+from yellowclean.engine.judge.overwork.report import Overwork
 from yellowclean.engine.measure.blur import edge_blur, sharpest
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Footage, Pipeline
@@ -163,3 +165,41 @@ class Proposals(TestCase):
         self.assertEqual(propose(soft).steps[-1].kind, "sharpen")
         self.assertEqual(offered(soft, "sharpen").settings["blur"], step.settings["blur"])
         self.assertEqual(offered(soft, "grain").settings, {})
+
+
+class Judged(TestCase):
+    def test_a_proposal_is_fine_and_what_sharpens_too_much_is_told_by_its_own_measure(self) -> None:
+        footage = seen(scene("figurehead"), 1.2, 8)
+        report = survey(MemorySource(footage))
+        plain = {"method": "unsharp", "radius": 1.2, "floor": 0, "overshoot": 200, "frames": 0}
+        self.assertLess(self.judged(footage, propose(report, sharpen=True))["brought back"], 20)
+        self.assertEqual(set(self.too_far(footage, propose(report, sharpen=True))), set())
+        grainy = seen(scene("figurehead"), 1.2, 32)
+        for kind, shot, noise_cv, settings in (
+            ("brought back", footage, 8, plain | {"strength": 150}),
+            ("crawling", grainy, 32, plain | {"strength": 150, "radius": 0.6}),
+            ("overshoot", footage, 8, {"blur": 1.8, "floor": 0, "overshoot": 200}),
+        ):
+            with self.subTest(kind):
+                step = Step(kind="sharpen", settings=settings)
+                self.assertIn(kind, self.too_far(shot, Plan(profile=white_profile(noise_cv), steps=[step])))
+
+    def test_other_work_is_judged_without_it(self) -> None:
+        footage = seen(scene("figurehead"), 1.2, 8)
+        steps = [Step(kind="spatial"), Step(kind="sharpen", settings={"blur": 1.2})]
+        plans = [Plan(profile=white_profile(8), steps=steps[:count]) for count in (1, 2)]
+        alone, together = (self.judged(footage, plan) for plan in plans)
+        restored = {"overshoot", "brought back", "crawling"}
+        self.assertEqual({k: v for k, v in alone.items() if k not in restored},
+                         {k: v for k, v in together.items() if k not in restored})  # fmt: skip
+        self.assertEqual({alone[kind] for kind in restored}, {0})
+
+    @staticmethod
+    def report(footage: list[Frame], plan: Plan) -> Overwork:
+        return overwork(Pipeline(Footage(MemorySource(footage)), plan), [2]).report
+
+    def judged(self, footage: list[Frame], plan: Plan) -> dict[str, float]:
+        return {m.kind: m.value for m in self.report(footage, plan).measures}
+
+    def too_far(self, footage: list[Frame], plan: Plan) -> list[str]:
+        return [m.kind for m in self.report(footage, plan).measures if m.verdict == "too far"]

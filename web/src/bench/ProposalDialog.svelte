@@ -10,6 +10,7 @@
   let accept = $state<HTMLButtonElement>();
   let proposal = $state.raw<Proposal | null>(null);
   let taken = $state<number[]>([]);
+  let weighing = $state(false);
   let wishes = $state<Wishes>({ sharpen: false, factor: null });
   const steps = $derived(proposal?.plan.steps ?? []);
   const sizes = [
@@ -31,14 +32,17 @@
     accept?.focus();
   }
 
-  const weigh = () =>
-    notices.watch(async () => {
+  async function weigh() {
+    weighing = true;
+    await notices.watch(async () => {
       const query = { profile_id: bench.profileId, ...wishes };
       const params = { path: { shot_id: bench.id }, query };
       const answer = await asked(api.GET("/api/shots/{shot_id}/proposal", { params }));
       taken = (answer.plan.steps ?? []).map((_, k) => k);
       proposal = answer;
     });
+    weighing = false;
+  }
 
   function take(event: SubmitEvent) {
     event.preventDefault();
@@ -109,7 +113,7 @@
     {/if}
     <div class="flex justify-end gap-2 pt-2">
       <button type="button" class="btn btn-sm" onclick={() => dialog?.close()}>Close</button>
-      <button class="btn btn-primary btn-sm" bind:this={accept} disabled={!proposal}
+      <button class="btn btn-primary btn-sm" bind:this={accept} disabled={!proposal || weighing}
         >{steps.length && taken.length < steps.length
           ? `Make a plan of ${taken.length} of ${steps.length}`
           : "Make this plan"}</button

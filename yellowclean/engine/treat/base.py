@@ -178,6 +178,8 @@ class Treatment:
     mends: bool = False
     """Whether it takes away what no scene shows, frame by frame: other work is judged by what it leaves, and it by
     measures of its own."""
+    restores: bool = False
+    """Whether it brings detail back: it is judged by measures of its own, other work on the plan without it."""
     early: str = ""
     """What goes wrong where it stands before steps that should come first."""
     worsens: dict[str, str] = field(default_factory=dict)

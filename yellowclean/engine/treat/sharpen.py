@@ -224,7 +224,7 @@ def propose(case: Case) -> Proposal | None:
 
 TREATMENT = Treatment(
     kind="sharpen", title="Sharpen", treats=("softness",), order=70, parameters=Sharpen, need=need, apply=apply,
-    propose=propose,
+    propose=propose, restores=True,
     early="it brings up noise and faults that would then be measured larger, and harder to take",
     worsens={"overshoot": "The footage was sharpened already: this raises the halos beside its edges."},
 )  # fmt: skip

@@ -53,7 +53,10 @@ class Evidence:
     ) -> None:
         """`region` is in pixels of the source, `place` and maps in those of the result. `risk` may be shared by
         several results of the same footage, profile, format, frame and region."""
-        self.pipeline, self.n, self._risk = pipeline, n, risk
+        self.n, self._risk, self.whole_plan = n, risk, pipeline
+        plain = pipeline.plan.only(lambda treatment: not treatment.restores)
+        self.restores = len(plain.steps) < sum(step.acts for step in pipeline.plan.steps)
+        self.pipeline = pipeline.following(plain) if self.restores else pipeline
         self.reference, self.around = pipeline.mended, pipeline.around
         self.region = region or pipeline.footage.whole
         self.place = pipeline.covered(self.region)
@@ -76,6 +79,11 @@ class Evidence:
     @cached_property
     def result(self) -> Frame:
         return self.pipeline.frame(self.n, self.region)
+
+    @cached_property
+    def restored(self) -> Frame:
+        """The result with the steps that restore detail."""
+        return self.whole_plan.frame(self.n, self.region)
 
     @cached_property
     def change(self) -> Frame:

@@ -17,6 +17,7 @@ from .cast import CAST
 from .halos import HALOS
 from .over_time import BOILING, FLICKER, TRAILS
 from .repairs import DRAINED, ERRORS, FADES, GHOSTS, POINTS, SHAPES
+from .restored import CRAWLING, NOISE, OVERSHOOT
 from .structure import FLATNESS, STRUCTURE, TEXTURE
 
 MEASURES: dict[str, Measure] = {
@@ -37,6 +38,9 @@ MEASURES: dict[str, Measure] = {
         ERRORS,
         DRAINED,
         BORDERS,
+        OVERSHOOT,
+        NOISE,
+        CRAWLING,
     )
 }
 

@@ -17,7 +17,7 @@ import numpy.typing as npt
 
 from ...frames import CV_SCALE, Array
 from ...media import MediaInfo
-from ..blur import edge_points
+from ..blur import Mask, edge_points
 from .base import Detector, Finding, Look, Place
 from .softness import CUT
 
@@ -51,29 +51,42 @@ class Edges(NamedTuple):
 
 
 def observe(look: Look) -> Edges:
-    points = edge_points(look.luma, look.sigma, look.frame.max(axis=2) >= CUT)
+    edges, _ = edges_of(look.luma, look.sigma, look.frame.max(axis=2) >= CUT, look.luma)
+    return edges
+
+
+def edges_of(plane: Array, sigma: Array, cut: Mask, other: Array) -> tuple[Edges, Edges]:
+    """The edges of a plane, H×W, of noise `sigma`, with two plain sides, away from what is `cut` off; and those of
+    another plane at the same places, in units of the first one's."""
+    points = edge_points(plane, sigma, cut)
     every = slice(None, None, -(-len(points.x) // (4 * KEPT)) or 1)
     x, y = points.x[every], points.y[every]
+    if not x.size:
+        nothing = Edges(np.empty((0, len(AWAY)), np.float32), x, y)
+        return nothing, nothing
     at_x = (x[:, None] + AWAY * points.along_x[every, None]).astype(np.float32)
     at_y = (y[:, None] + AWAY * points.along_y[every, None]).astype(np.float32)
-    if not x.size:
-        return Edges(np.empty((0, len(AWAY)), np.float32), x, y)
-    values = cv2.remap(look.luma, at_x, at_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
+    values, others = (
+        cv2.remap(p, at_x, at_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101) for p in (plane, other)
+    )
     dark, bright = values[:, AWAY <= -SIDE], values[:, AWAY >= SIDE]
-    low, sigma = dark.mean(axis=1), look.sigma[y, x]
+    low, noise = dark.mean(axis=1), sigma[y, x]
     height = bright.mean(axis=1) - low
     rise = (values[:, AWAY == STEEP] - values[:, AWAY == -STEEP])[:, 0]
-    plain = np.maximum(dark.std(axis=1), bright.std(axis=1)) < PLAIN * height + sigma
-    step = plain & (rise > STEEPLY * height) & (height > np.maximum(LEAST_CONTRAST, CLEAR * sigma))
-    profile = (values[step] - low[step, None]) / height[step, None]
-    return Edges(profile[:KEPT], x[step][:KEPT], y[step][:KEPT])
+    plain = np.maximum(dark.std(axis=1), bright.std(axis=1)) < PLAIN * height + noise
+    step = plain & (rise > STEEPLY * height) & (height > np.maximum(LEAST_CONTRAST, CLEAR * noise))
+    first, second = (
+        Edges(((of[step] - low[step, None]) / height[step, None])[:KEPT], x[step][:KEPT], y[step][:KEPT])
+        for of in (values, others)
+    )
+    return first, second
 
 
 def conclude(seen: Sequence[tuple[int, Edges]], info: MediaInfo) -> Finding:
     profiles = np.concatenate([edges.profile for _, edges in seen])
     if len(profiles) < ENOUGH:
         return DETECTOR.finding(0.0, seen[0][0], confidence=0.0, detail="no edges with two plain sides to look at")
-    bright, dark = _beyond(profiles)
+    bright, dark = beyond(profiles)
     n, edges = max(seen, key=lambda item: len(item[1].x))
     return DETECTOR.finding(
         100 * max(float(np.median(np.minimum(bright, dark))), 0.0), n, region=_place(edges, info),
@@ -83,7 +96,7 @@ def conclude(seen: Sequence[tuple[int, Edges]], info: MediaInfo) -> Finding:
     )  # fmt: skip
 
 
-def _beyond(profiles: Array) -> tuple[Array, Array]:
+def beyond(profiles: Array) -> tuple[Array, Array]:
     """How far profiles go beyond their bright and their dark side, as a share of the edge's height."""
     return (
         profiles[:, (AWAY > 0) & (AWAY < SIDE)].max(axis=1) - 1,
@@ -93,7 +106,7 @@ def _beyond(profiles: Array) -> tuple[Array, Array]:
 
 def _place(edges: Edges, info: MediaInfo) -> Place:
     """Around an edge with more of it than most."""
-    both = np.minimum(*_beyond(edges.profile))
+    both = np.minimum(*beyond(edges.profile))
     k = int(np.argsort(both)[9 * len(both) // 10])
     width, height = min(LARGE, info.width), min(LARGE, info.height)
     left, top = int(edges.x[k]) - width // 2, int(edges.y[k]) - height // 2
