@@ -12,9 +12,10 @@ from tests.clips import MemorySource
 from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
 from yellowclean.engine.colour.encodings import OF_CAMERAS
 from yellowclean.engine.colour.grey import grey_curve
-from yellowclean.engine.frames import CV_SCALE, Array, Frame, luma
+from yellowclean.engine.frames import CV_SCALE, Array, Frame, Region, luma
 from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.judge.overwork.report import Overwork
+from yellowclean.engine.judge.strip import strip_at
 from yellowclean.engine.measure.blur import edge_blur, sharpest
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Footage, Pipeline
@@ -193,6 +194,20 @@ class Judged(TestCase):
         self.assertEqual({k: v for k, v in alone.items() if k not in restored},
                          {k: v for k, v in together.items() if k not in restored})  # fmt: skip
         self.assertEqual({alone[kind] for kind in restored}, {0})
+
+    def test_a_strip_goes_on_while_edges_get_narrower_and_stops_before_noise_comes_back(self) -> None:
+        footage = Footage(MemorySource(seen(scene("figurehead"), 1.2, 8)))
+        masked = {"method": "unsharp", "radius": 1.2, "floor": 0, "overshoot": 200, "frames": 0, "strength": 20}
+        for setting, settings, least, most in (
+            ("share", {"blur": 1.2, "share": 20}, 60, 100), ("strength", masked, 0, 90),
+        ):  # fmt: skip
+            with self.subTest(setting):
+                plan = Plan(profile=white_profile(8), steps=[Step(kind="sharpen", settings=settings)])
+                strip = strip_at(footage, plan, 0, setting, 2, Region(100, 40, 240, 160))
+                widths = [rung.left for rung in strip.rungs]
+                self.assertEqual(strip.left.title, "softness")
+                self.assertLess(widths[-1], 0.8 * widths[0])
+                self.assertTrue(least <= strip.rungs[strip.stop].value <= most, strip)
 
     @staticmethod
     def report(footage: list[Frame], plan: Plan) -> Overwork:

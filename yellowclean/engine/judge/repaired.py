@@ -1,5 +1,5 @@
 """What a repair leaves of its fault and what it breaks, at one frame and region: the fault by its own detector, the
-damage by the measures of overwork that watch over repairs."""
+damage by the measures of overwork that watch over repairs; likewise softness, where detail is restored."""
 
 from __future__ import annotations
 
@@ -13,6 +13,7 @@ from ..treat import Treatment
 from .again import Treated, read_by
 from .overwork.base import Evidence
 from .overwork.repairs import DRAINED, ERRORS, FADES, GHOSTS, POINTS, SHAPES
+from .overwork.restored import CRAWLING, NOISE, OVERSHOOT
 
 WIDE, TALL = 640, 360
 """Pixels that a region is grown to, so that a detector finds in it what it finds in the frame."""
@@ -20,7 +21,8 @@ WIDE, TALL = 640, 360
 OVER_TIME = 24
 """Frames to each side that a fault over time is read from."""
 
-WATCHING = POINTS, GHOSTS, FADES, SHAPES, ERRORS, DRAINED
+MENDING = POINTS, GHOSTS, FADES, SHAPES, ERRORS, DRAINED
+RESTORING = OVERSHOOT, NOISE, CRAWLING
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,27 +35,33 @@ class Repaired:
 
 
 class RepairAt:
-    """A frame and region at which settings of one step that mends are judged, on that step alone."""
+    """A frame and region at which settings of one step are judged: one that mends alone, one that restores detail
+    with the work before it, since it acts on what that leaves."""
 
     def __init__(self, footage: Footage, plan: Plan, treatment: Treatment, n: int, region: Region) -> None:
         self._footage, self._n, self._region = footage, n, _grown(region, footage.whole)
-        self._treatment = treatment
-        untouched = Pipeline(footage, plan.model_copy(update={"steps": []}))
+        self._treatment, self._watching = treatment, RESTORING if treatment.restores else MENDING
+        untouched = Pipeline(footage, plan.only(self._before))
         self._curve = Pipeline(footage, plan).around.profile.curve
         found = [(self._read(d, untouched), d) for d in DETECTORS if d.kind in treatment.treats]
         self.before, self.detector = max(found, key=lambda told: told[0] / told[1].tolerance)
 
     def of(self, plan: Plan) -> Repaired:
         """What a plan's step leaves and breaks."""
-        pipeline = Pipeline(self._footage, plan.only(lambda treatment: treatment is self._treatment))
+        judged = plan.only(lambda treatment: treatment is self._treatment or self._before(treatment))
+        pipeline = Pipeline(self._footage, judged)
         left = self.before
-        told = [(0.0, WATCHING[0].title)]
+        told = [(0.0, self._watching[0].title)]
         if pipeline.plan.steps:
             left = self._read(self.detector, pipeline)
             evidence = Evidence(pipeline, self._n, self._region)
-            told = [(m.read(evidence).value / m.limit, m.title) for m in WATCHING]
+            told = [(m.read(evidence).value / m.limit, m.title) for m in self._watching]
         damage, most = max(told)
         return Repaired(left, damage, most)
+
+    def _before(self, other: Treatment) -> bool:
+        """Whether another treatment's work belongs to what the judged one is handed."""
+        return self._treatment.restores and not (other.restores or other.reshapes)
 
     def _read(self, detector: Detector, pipeline: Pipeline) -> float:
         side = OVER_TIME if detector.every_frame else detector.beside

@@ -69,7 +69,7 @@ def strip_at(
     footage: Footage, plan: Plan, step: int, setting: str, n: int, region: Region, *, stopped: StopCheck = never
 ) -> Strip:
     """Judge a region of frame n at each of the setting's values: steps that take noise by the estimated error of
-    the whole plan, steps that mend by what they alone leave and break."""
+    the whole plan, steps that mend or restore detail by what they leave and break."""
     values, treatment = strip_values(plan, step, setting), plan.step(step).treatment
     if treatment.reshapes:
         raise BadInput(
@@ -79,7 +79,7 @@ def strip_at(
     region = Pipeline(footage, plan).large_enough(region)
     unit = treatment.parameters.model_json_schema()["properties"][setting]["unit"]
     plans = [plan.with_setting(step, setting, value) for value in values]
-    if treatment.mends:
+    if treatment.mends or treatment.restores:
         repairs = RepairAt(footage, plan, treatment, n, region)
         present = float(getattr(plan.step(step).parameters, setting))
         return _of_repairs(repairs, _each(repairs.of, plans, stopped), values, unit, present)

@@ -41,7 +41,7 @@ SHARPEST = 0.45
 """Share of the edges, the sharpest first and each weighed by the square of its gradient, below which a picture's
 own blur lies: those out of focus on purpose weigh little."""
 
-SPREAD, EVEN = (0.3, 0.6), 0.1
+SPREAD, EVEN = (0.3, 0.6), 0.2
 """Two such shares, and by how many pixels their deviations differ where all is equally blurred. Where they differ
 by more, much of the picture is soft of itself, and the sharpest lies as much lower: a blur told too large costs far
 more than one told too small."""
