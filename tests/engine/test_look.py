@@ -5,11 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 from unittest import TestCase
 
+import colour
 import numpy as np
 
 from tests.clips import temporary_folder
 from yellowclean.engine.colour.cdl_files import FORMATS, read_cdls, written_cdl
-from yellowclean.engine.colour.encodings import encoding_of
+from yellowclean.engine.colour.encodings import converted, encoding_of
 from yellowclean.engine.colour.look import MID_GREY_CV, Cdl, Look, lut_checked
 from yellowclean.engine.colour.management import Managed, managed_by_default, spaces
 from yellowclean.engine.errors import BadInput
@@ -17,6 +18,8 @@ from yellowclean.engine.frames import LUMA_WEIGHTS, Frame
 from yellowclean.engine.judge.under_look import noise_under
 from yellowclean.engine.media.info import MediaInfo
 from yellowclean.engine.noise.profile import white_profile
+from yellowclean.engine.plan import Plan
+from yellowclean.engine.render import told_of_result
 
 FRAME: Frame = np.random.default_rng(3).uniform(0, 1, (24, 40, 3)).astype(np.float32)
 CDL = Cdl(slope=(1.1, 0.9, 1.3), offset=(0.02, -0.05, 0.1), power=(1.2, 0.8, 1.0), saturation=0.7)
@@ -107,6 +110,37 @@ class Looks(TestCase):
             managed = suggested(info(transfer))
             self.assertIn(managed.input, offered.inputs)
             self.assertIn(managed.view, offered.displays[managed.display])
+
+    def test_wide_gamut_without_log_or_hdr_is_no_bt709(self) -> None:
+        """Against colour-science: 729 colours of a BT.2020 camera in BT.709, and back."""
+        wide = info("bt2020-10").model_copy(update={"primaries": "bt2020", "matrix": "bt2020nc"})
+        self.assertEqual(encoding_of(wide).space, "Camera Rec.2020")
+        self.assertEqual(encoding_of(info("bt2020-10")).space, "Camera Rec.709")
+        chart = (
+            np.stack(np.meshgrid(*[np.linspace(0.02, 0.98, 6)] * 3), axis=-1).reshape(1, -1, 3).astype(np.float32)
+        )
+        linear = colour.models.oetf_inverse_BT2020(chart)
+        matrix = colour.matrix_RGB_to_RGB("ITU-R BT.2020", "ITU-R BT.709", None)
+        there = converted(chart, "Camera Rec.2020", "Camera Rec.709")
+        expected = colour.models.oetf_BT709(linear @ matrix.T)
+        inside = (expected >= 0).all(axis=-1)
+        self.assertGreater(inside.sum(), 200)
+        self.assertLess(np.abs(there - expected)[inside].max() * 1023, 0.5)
+        np.testing.assert_allclose(converted(there, "Camera Rec.709", "Camera Rec.2020"), chart, atol=1e-4)
+
+    def test_a_baked_look_is_tagged_for_what_it_shows_and_not_at_all_where_nobody_knows(self) -> None:
+        camera, lut = info("bt709"), self.written("two.cube", cube(2, np.zeros((2, 2, 2, 3))))
+        tags = {
+            "Rec.2100-PQ - Display": ("bt2020", "smpte2084", "bt2020nc"),
+            "sRGB - Display": ("bt709", "srgb", "bt709"),
+            "P3-D65 - Display": ("unknown", "unknown", "bt709"),
+        }
+        for display, expected in tags.items():
+            managed = Managed(input="Camera Rec.709", display=display, view=spaces().displays[display][0])
+            told = told_of_result(camera, Plan(look=Look(managed=managed)))
+            self.assertEqual((told.primaries, told.transfer, told.matrix), expected, display)
+        self.assertEqual(told_of_result(camera, Plan(look=Look(lut=str(lut)))).transfer, "unknown")
+        self.assertEqual(told_of_result(camera, Plan(look=Look(cdl=CDL))), camera)
 
     def test_noise_under_a_look_is_what_noise_becomes_under_it(self) -> None:
         """Against noise of that sigma, sent through the look."""

@@ -65,7 +65,8 @@ def delivered(pipeline: Pipeline, n: int, fmt: OutputFormat) -> Frame:
 
 def told_of_result(info: MediaInfo, plan: Plan) -> MediaInfo:
     """What the files of a plan's result say, where the source's say `info`."""
-    return plan.formats(Format.of(info))[-1].told(info)
+    result = plan.formats(Format.of(info))[-1]
+    return result.converted(plan.look.leaves(result.encoding)).told(info)
 
 
 def _writer(target: Destination, source: Source, plan: Plan, chosen: range, *, audio: bool = True) -> Writer:

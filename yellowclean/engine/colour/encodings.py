@@ -16,7 +16,7 @@ from ..frames import Frame
 from ..media.info import MediaInfo
 from ..media.tags import UNKNOWN
 from ..parallel import in_bands
-from .management import builtin_config
+from .management import CAMERA_2020, builtin_config
 
 
 class Encoding(NamedTuple):
@@ -40,8 +40,15 @@ _TAGGED = (
     Encoding("Linear P3-D65", "smpte432", "linear", "bt709"),
     Encoding("Rec.2100-PQ - Display", "bt2020", "smpte2084", "bt2020nc"),
     Encoding("Rec.2100-HLG - Display", "bt2020", "arib-std-b67", "bt2020nc"),
+    Encoding(CAMERA_2020, "bt2020", "bt709", "bt2020nc"),
+    Encoding("sRGB - Display", "bt709", "srgb", "bt709"),
+    Encoding("Gamma 2.2 Rec.709 - Display", "bt709", "gamma22", "bt709"),
+    Encoding("ST2084-P3-D65 - Display", "smpte432", "smpte2084", "bt709"),
 )
 """The encodings that tags can name; where two share their tags, a file that carries them is taken for the first."""
+
+SAME_CURVE = {"bt2020-10": "bt709", "bt2020-12": "bt709", "smpte170m": "bt709"}
+"""Transfers that H.273 calls functionally the same (table 3, values 1, 6, 14, 15)."""
 
 OF_CAMERAS = _TAGGED[0].space
 """For BT.709, and where a file names nothing."""
@@ -62,7 +69,8 @@ def encoding_named(space: str) -> Encoding:
 def encoding_of(info: MediaInfo) -> Encoding:
     """What the tags of a file say, with the tags as they are. The transfer decides; primaries where several share
     it."""
-    same = [e for e in _TAGGED if e.transfer == info.transfer]
+    transfer = SAME_CURVE.get(info.transfer, info.transfer)
+    same = [e for e in _TAGGED if e.transfer == transfer]
     best = next((e for e in same if e.primaries == info.primaries), same[0] if same else _TAGGED[0])
     return Encoding(best.space, info.primaries, info.transfer, info.matrix)
 

@@ -20,7 +20,8 @@ from ..frames import CV_SCALE, Frame
 from ..parallel import in_bands
 from ..parameters import Parameters, quantity
 from .curves import DISPLAY_POWER, bt709_encoded
-from .management import FAILURES, Managed, config_of, one_line
+from .encodings import Encoding, encoding_named
+from .management import FAILURES, Managed, config_of, one_line, shown_space
 
 MID_GREY_CV = float(np.rint(bt709_encoded(np.array(0.18)) * CV_SCALE))
 """18 % grey (common practice, no source) through the transfer of ITU-R BT.709-6 item 1.2."""
@@ -79,6 +80,13 @@ class Look(Parameters):
         if source == result or not self.managed:
             return self
         return self.model_copy(update={"managed": self.managed.model_copy(update={"input": result, "config": ""})})
+
+    def leaves(self, encoding: Encoding) -> Encoding:
+        """What values of an encoding stand for once the look is baked into them: what the view shows them in, or,
+        by a LUT that nobody told the space of, nothing that a tag could name."""
+        if self.managed:
+            return encoding_named(shown_space(self.managed))
+        return encoding_named("") if self.lut else encoding
 
     def check(self) -> None:
         """Raise `BadInput` where a file or a space is missing."""

@@ -49,11 +49,39 @@ def config_of(managed: Managed | None) -> ocio.Config:
 @lru_cache(4)
 def _opened(path: str) -> ocio.Config:
     try:
-        config = ocio.Config.CreateFromFile(path) if path else ocio.Config.CreateFromBuiltinConfig(DEFAULT_CONFIG)
+        config = ocio.Config.CreateFromFile(path) if path else _built_in()
         config.validate()
     except FAILURES as error:
         raise BadInput(f"{path} is no colour configuration that can be read: {one_line(error)}") from error
     return config
+
+
+CAMERA_2020 = "Camera Rec.2020"
+"""Of wide-gamut cameras that record neither log nor HDR; the library's configuration has none."""
+
+
+def _built_in() -> ocio.Config:
+    """The library's configuration with `CAMERA_2020`: curve and primaries of ITU-R BT.2020-2, tables 4 (at ten
+    bits) and 3."""
+    config = ocio.Config.CreateFromBuiltinConfig(DEFAULT_CONFIG)
+    scene = config.getRoleColorSpace(ocio.ROLE_INTERCHANGE_SCENE)
+    alpha, gamma = 0.099, 1 / 0.45
+    curve = ocio.ExponentWithLinearTransform(
+        gamma=[gamma, gamma, gamma, 1], offset=[alpha, alpha, alpha, 0], direction=ocio.TRANSFORM_DIR_INVERSE
+    )
+    space = ocio.ColorSpace(ocio.REFERENCE_SPACE_SCENE, CAMERA_2020, family="Utility/ITU", encoding="sdr-video")
+    primaries = ocio.ColorSpaceTransform(scene, "Linear Rec.2020")
+    space.setTransform(ocio.GroupTransform([primaries, curve]), ocio.COLORSPACE_DIR_FROM_REFERENCE)
+    config.addColorSpace(space)
+    return config
+
+
+def shown_space(managed: Managed) -> str:
+    """The space of the built-in configuration that values are in under a view; "" for one of another one."""
+    if managed.config:
+        return ""
+    found = builtin_config().getDisplayViewColorSpaceName(managed.display, managed.view)
+    return managed.display if found == "<USE_DISPLAY_NAME>" else str(found)
 
 
 def builtin_config() -> ocio.Config:
