@@ -116,9 +116,8 @@ class Looks(TestCase):
         wide = info("bt2020-10").model_copy(update={"primaries": "bt2020", "matrix": "bt2020nc"})
         self.assertEqual(encoding_of(wide).space, "Camera Rec.2020")
         self.assertEqual(encoding_of(info("bt2020-10")).space, "Camera Rec.709")
-        chart = (
-            np.stack(np.meshgrid(*[np.linspace(0.02, 0.98, 6)] * 3), axis=-1).reshape(1, -1, 3).astype(np.float32)
-        )
+        levels = np.linspace(0.02, 0.98, 9, dtype=np.float32)
+        chart = np.stack(np.meshgrid(levels, levels, levels), axis=-1).reshape(1, -1, 3)
         linear = colour.models.oetf_inverse_BT2020(chart)
         matrix = colour.matrix_RGB_to_RGB("ITU-R BT.2020", "ITU-R BT.709", None)
         there = converted(chart, "Camera Rec.2020", "Camera Rec.709")
