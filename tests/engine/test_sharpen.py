@@ -194,6 +194,9 @@ class Judged(TestCase):
         self.assertEqual({k: v for k, v in alone.items() if k not in restored},
                          {k: v for k, v in together.items() if k not in restored})  # fmt: skip
         self.assertEqual({alone[kind] for kind in restored}, {0})
+        place = Region(100, 40, 240, 160)
+        strips = [strip_at(Footage(MemorySource(footage)), plan, 0, "luma", 2, place) for plan in plans]
+        self.assertEqual(strips[0], strips[1])
 
     def test_a_strip_goes_on_while_edges_get_narrower_and_stops_before_noise_comes_back(self) -> None:
         footage = Footage(MemorySource(seen(scene("figurehead"), 1.2, 8)))

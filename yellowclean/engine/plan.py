@@ -154,6 +154,15 @@ class Plan(BaseModel):
         """The steps that change size or colour, or put right what no scene shows, alone."""
         return self.only(lambda treatment: treatment.reshapes or treatment.mends)
 
+    @property
+    def restores(self) -> bool:
+        """Whether a step brings detail back."""
+        return any(step.acts and step.treatment.restores for step in self.steps)
+
+    def taking(self) -> Plan:
+        """All but the steps that bring detail back, which would hide what the others take."""
+        return self.only(lambda treatment: not treatment.restores) if self.restores else self
+
     def treating(self, kind: str) -> Plan:
         """The steps that treat a kind of finding, alone."""
         return self.only(lambda treatment: kind in treatment.treats)

@@ -182,7 +182,8 @@ def _view(pipeline: Pipeline, asked: Asked) -> Frame:
         drawn = pipeline.own_view(asked.step, asked.own, *where)
         return drawn if drawn.ndim == 3 else np.repeat(drawn[..., None], 3, axis=2).astype(np.float32)
     if asked.view == "removed":
-        removed = amplified(pipeline.reference.frame(*where) - pipeline.frame(*where), asked.gain)
+        taking = pipeline.following(pipeline.plan.taking()) if pipeline.plan.restores else pipeline
+        removed = amplified(pipeline.reference.frame(*where) - taking.frame(*where), asked.gain)
         return signal_of(removed, asked.signal)
     frame = pipeline.source_frame(*where) if asked.view == "source" else pipeline.frame(*where)
     shown, look = pipeline.source_frame, asked.look

@@ -69,7 +69,7 @@ def strip_at(
     footage: Footage, plan: Plan, step: int, setting: str, n: int, region: Region, *, stopped: StopCheck = never
 ) -> Strip:
     """Judge a region of frame n at each of the setting's values: steps that take noise by the estimated error of
-    the whole plan, steps that mend or restore detail by what they leave and break."""
+    all that the plan takes, steps that mend or restore detail by what they leave and break."""
     values, treatment = strip_values(plan, step, setting), plan.step(step).treatment
     if treatment.reshapes:
         raise BadInput(
@@ -83,8 +83,9 @@ def strip_at(
         repairs = RepairAt(footage, plan, treatment, n, region)
         present = float(getattr(plan.step(step).parameters, setting))
         return _of_repairs(repairs, _each(repairs.of, plans, stopped), values, unit, present)
-    judge = RiskAt(footage, plan, n, region)
-    return _of_noise(_each(judge.of, plans, stopped), values, unit, held_out=judge.held_out)
+    judge = RiskAt(footage, plan.taking(), n, region)
+    risks = _each(judge.of, [plan.taking() for plan in plans], stopped)
+    return _of_noise(risks, values, unit, held_out=judge.held_out)
 
 
 def _each(judged: Callable[[Plan], T], plans: list[Plan], stopped: StopCheck) -> list[T]:

@@ -54,9 +54,8 @@ class Evidence:
         """`region` is in pixels of the source, `place` and maps in those of the result. `risk` may be shared by
         several results of the same footage, profile, format, frame and region."""
         self.n, self._risk, self.whole_plan = n, risk, pipeline
-        plain = pipeline.plan.only(lambda treatment: not treatment.restores)
-        self.restores = len(plain.steps) < sum(step.acts for step in pipeline.plan.steps)
-        self.pipeline = pipeline.following(plain) if self.restores else pipeline
+        self.restores = pipeline.plan.restores
+        self.pipeline = pipeline.following(pipeline.plan.taking()) if self.restores else pipeline
         self.reference, self.around = pipeline.mended, pipeline.around
         self.region = region or pipeline.footage.whole
         self.place = pipeline.covered(self.region)
