@@ -105,6 +105,16 @@ class Sharpening(TestCase):
                 result = sharpened(footage, blur=blur)
                 self.assertGreater(error_db(result, truth), best + least)
 
+    def test_nothing_is_undone_beside_what_is_cut_off_but_light_goes_on_above_white(self) -> None:
+        bright = [3 * cv2.GaussianBlur(frame, (0, 0), 1.2) for frame in step_edge()]
+        plan = Plan(profile=white_profile(NOISE_CV), steps=[Step(kind="sharpen", settings={"blur": 1.2})])
+        changes = []
+        for transfer, frames in (("bt709", [np.minimum(f, 1) for f in bright]), ("linear", bright)):
+            source = MemorySource(frames, transfer=transfer)
+            changed = Pipeline(Footage(source), plan).frame(2) - frames[2]
+            changes.append(float(np.abs(changed[:, 80:]).max()))  # the bright side
+        self.assertGreater(changes[1], 4 * changes[0], changes)
+
     def test_neighbours_bring_back_more_than_a_frame_alone_holds(self) -> None:
         light = scene("cloth")
         footage, truth = seen(light, 1.2), np.clip(bt709_encoded(light[2]), 0, 1)

@@ -15,7 +15,7 @@ import numpy as np
 
 from ..colour.grey import grey_curve
 from ..frames import CV_SCALE, Array, Frame, Region, luma
-from ..measure.findings.softness import CUT, blur_of
+from ..measure.findings.softness import blur_of, cut
 from ..parameters import Parameters, amount, choice, quantity, switch
 from . import temporal
 from ._deblur import REACH, added, rings, undoing, unsharp
@@ -118,7 +118,7 @@ def apply(p: Sharpen, window: Window, around: Around) -> Picture:
     core = window.wanted.grown(p.around).snapped(2)
     merged = _merged(p, window, around, core)
     inside = window.wanted.within(core)
-    share = _beside_cut(p, merged.rgb)[inside.slices]
+    share = _beside_cut(p, merged.rgb, around.format.encoding.transfer)[inside.slices]
     changes = [
         share * _change(p, name, np.ascontiguousarray(plane), merged.noise[0], around, inside)
         for name, plane in _planes(p, merged.rgb).items()
@@ -165,11 +165,11 @@ def _change(p: Sharpen, name: str, plane: Array, left: Array, around: Around, in
     return limited - values
 
 
-def _beside_cut(p: Sharpen, rgb: Frame) -> Array:
+def _beside_cut(p: Sharpen, rgb: Frame, transfer: str) -> Array:
     """0 where values are cut off and around them, 1 farther away."""
     reach = int(np.ceil(BESIDE_CUT * p.extent))
     around = np.ones((4 * reach + 1, 4 * reach + 1), np.uint8)
-    near = cv2.dilate((rgb.max(axis=2) >= CUT).astype(np.uint8), around).astype(np.float32)
+    near = cv2.dilate(cut(rgb, transfer).astype(np.uint8), around).astype(np.float32)
     away: Array = 1 - cv2.blur(near, (2 * reach + 1, 2 * reach + 1))
     return away
 

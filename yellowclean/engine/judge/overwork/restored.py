@@ -7,7 +7,7 @@ import numpy as np
 
 from ...frames import CV_SCALE, Array, luma
 from ...measure.findings.overshoot import beyond, edges_of
-from ...measure.findings.softness import CUT
+from ...measure.findings.softness import cut
 from .base import BANDS, Evidence, Measure, Reading, local
 
 AROUND = 8.0
@@ -30,7 +30,8 @@ def _overshoot(evidence: Evidence) -> Reading:
     if not evidence.restores:
         return Reading(0.0, nothing, "no step restores detail")
     before, after = luma(evidence.result), luma(evidence.restored)
-    edges, sharpened = edges_of(before, evidence.sigma, evidence.result.max(axis=2) >= CUT, after)
+    clipped = cut(evidence.result, evidence.around.format.encoding.transfer)
+    edges, sharpened = edges_of(before, evidence.sigma, clipped, after)
     if len(edges.x) < ENOUGH_EDGES:
         return Reading(0.0, nothing, "too few edges with two plain sides to tell")
     were, are = beyond(edges.profile), beyond(sharpened.profile)

@@ -19,7 +19,7 @@ from ...frames import CV_SCALE, Array
 from ...media import MediaInfo
 from ..blur import Mask, edge_points
 from .base import Detector, Finding, Look, Place
-from .softness import CUT
+from .softness import cut
 
 AWAY = np.arange(-9, 9.01, 0.5, dtype=np.float32)
 """Distances in pixels from an edge at which its profile is taken."""
@@ -51,14 +51,14 @@ class Edges(NamedTuple):
 
 
 def observe(look: Look) -> Edges:
-    edges, _ = edges_of(look.luma, look.sigma, look.frame.max(axis=2) >= CUT, look.luma)
+    edges, _ = edges_of(look.luma, look.sigma, cut(look.frame, look.info.transfer), look.luma)
     return edges
 
 
-def edges_of(plane: Array, sigma: Array, cut: Mask, other: Array) -> tuple[Edges, Edges]:
-    """The edges of a plane, H×W, of noise `sigma`, with two plain sides, away from what is `cut` off; and those of
+def edges_of(plane: Array, sigma: Array, clipped: Mask, other: Array) -> tuple[Edges, Edges]:
+    """The edges of a plane, H×W, of noise `sigma`, with two plain sides, away from what is `clipped`; and those of
     another plane at the same places, in units of the first one's."""
-    points = edge_points(plane, sigma, cut)
+    points = edge_points(plane, sigma, clipped)
     every = slice(None, None, -(-len(points.x) // (4 * KEPT)) or 1)
     x, y = points.x[every], points.y[every]
     if not x.size:

@@ -12,9 +12,9 @@ import numpy as np
 
 from ...colour.encodings import encoding_of
 from ...colour.grey import grey_curve
-from ...frames import CV_SCALE
+from ...frames import CV_SCALE, Frame
 from ...media import MediaInfo
-from ..blur import EdgeBlur, edge_blur, sharpest
+from ..blur import EdgeBlur, Mask, edge_blur, sharpest
 from ..edge import TILE, Edge
 from .base import Detector, Finding, Look, Place
 
@@ -35,6 +35,9 @@ PIXEL = 1 / 12
 CUT = 0.98
 """Value from which on one may be cut off: some recordings end at white, others above."""
 
+LINEAR_LIGHT = "linear"
+"""Transfer of files that keep light itself (H.273, table 3, value 8)."""
+
 LEAST_SIGMA_CV = 0.5
 """Noise is taken for no less, so that a ripple that nobody sees is no edge."""
 
@@ -49,9 +52,15 @@ class Seen(NamedTuple):
     straight: list[Edge]
 
 
+def cut(rgb: Frame, transfer: str) -> Mask:
+    """Where values may be cut off, H×W; in linear light what is brighter than white goes on."""
+    found: Mask = rgb.max(axis=2) >= (np.inf if transfer == LINEAR_LIGHT else CUT)
+    return found
+
+
 def observe(look: Look) -> Seen:
     curve = grey_curve(encoding_of(look.info).space)
-    clipped = look.frame.max(axis=2) >= CUT
+    clipped = cut(look.frame, look.info.transfer)
     sigma = np.maximum(look.sigma, np.float32(LEAST_SIGMA_CV / CV_SCALE)) * curve.slope(look.luma)
     found = edge_blur(curve.light(look.luma), sigma, clipped)
     every = slice(None, None, max(len(found.variance) // KEPT, 1))
