@@ -105,6 +105,10 @@ class Sharpening(TestCase):
                 result = sharpened(footage, blur=blur)
                 self.assertGreater(error_db(result, truth), best + least)
 
+    def test_none_of_it_undone_leaves_the_frame(self) -> None:
+        footage = seen(scene("figurehead"), 1.2)
+        np.testing.assert_allclose(sharpened(footage, blur=1.2, share=0), footage[2], atol=0.1 / CV_SCALE)
+
     def test_nothing_is_undone_beside_what_is_cut_off_but_light_goes_on_above_white(self) -> None:
         bright = [3 * cv2.GaussianBlur(frame, (0, 0), 1.2) for frame in step_edge()]
         plan = Plan(profile=white_profile(NOISE_CV), steps=[Step(kind="sharpen", settings={"blur": 1.2})])

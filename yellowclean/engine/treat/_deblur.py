@@ -87,8 +87,8 @@ def undoing(
     blur = transfer(away, deviation, disc=disc)
     inverse = blur * signal / (blur**2 * signal + NOISE_SHARE * noise)
     kept = transfer(away, deviation * (1 - share))
-    change = (np.clip(inverse * kept, -MOST_GAIN, MOST_GAIN) - 1) * _wanted(away, by_size)
-    return _filter(change)
+    change = np.clip(inverse * kept - 1, 0, MOST_GAIN)  # nothing is taken: that is not sharpening
+    return _filter(change * _wanted(away, by_size))
 
 
 def _sharp_signal(power: Array, noise: float, deviation: float, away: Array, *, disc: bool) -> Array:
