@@ -138,7 +138,7 @@
   {#if pointer.readout}
     {@const readout = pointer.readout}
     <p
-      class="pointer-events-none absolute bottom-2 left-3 bg-black/60 px-1.5 figure text-[13px] whitespace-pre text-on-picture"
+      class="pointer-events-none absolute bottom-2 left-3 max-w-[calc(100%-1.5rem)] bg-black/60 px-1.5 figure text-[13px] whitespace-pre-wrap text-on-picture"
       data-testid="readout"
     >
       x {readout.x} y {readout.y} source {inCv(readout.pixel.source)}{readout.pixel.result

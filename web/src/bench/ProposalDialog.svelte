@@ -11,6 +11,7 @@
   let proposal = $state.raw<Proposal | null>(null);
   let taken = $state<number[]>([]);
   let weighing = $state(false);
+  let questions = 0;
   let wishes = $state<Wishes>({ sharpen: false, factor: null });
   const steps = $derived(proposal?.plan.steps ?? []);
   const sizes = [
@@ -32,16 +33,19 @@
     accept?.focus();
   }
 
+  /** Of several questions only the last one's answer counts. */
   async function weigh() {
+    const question = ++questions;
     weighing = true;
     await notices.watch(async () => {
       const query = { profile_id: bench.profileId, ...wishes };
       const params = { path: { shot_id: bench.id }, query };
       const answer = await asked(api.GET("/api/shots/{shot_id}/proposal", { params }));
+      if (question !== questions) return;
       taken = (answer.plan.steps ?? []).map((_, k) => k);
       proposal = answer;
     });
-    weighing = false;
+    if (question === questions) weighing = false;
   }
 
   function take(event: SubmitEvent) {

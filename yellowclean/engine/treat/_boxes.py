@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from fractions import Fraction
-from functools import cache
+from functools import lru_cache
 from itertools import pairwise
 from typing import NamedTuple
 
@@ -14,6 +14,9 @@ import numpy.typing as npt
 from ..frames import Array
 from ..parallel import in_bands
 
+TABLES = 16
+"""Tables that are kept: a render asks for the same few again, a region that is dragged for ever new ones."""
+
 
 class Boxes(NamedTuple):
     """For each sample of a row or column: the first sample of the other size that it overlaps, and the share of
@@ -23,14 +26,14 @@ class Boxes(NamedTuple):
     share: Array
 
 
-@cache
+@lru_cache(TABLES)
 def larger_pixels(count: int, times: Fraction) -> Boxes:
     """Of `count` pixels, each `times` as wide as those that it covers."""
     edges = [n * times for n in range(count + 1)]
     return _overlaps(edges, [Fraction(k) for k in range(int(edges[-1]) + 1)])
 
 
-@cache
+@lru_cache(TABLES)
 def finer_pixels(count: int, times: Fraction) -> Boxes:
     """Of `count` pixels, each the `times`-th part as wide as those that it lies in."""
     return _overlaps([n / times for n in range(count + 1)], [Fraction(k) for k in range(int(count / times) + 1)])

@@ -38,7 +38,9 @@ STEEP, STEEPLY = 2.0, 0.75
 """Pixels beside the middle between which an edge has to rise by that share of its height."""
 
 ENOUGH, SURE_FROM = 100, 600
-KEPT = 4000
+LOOKED_AT, KEPT = 16000, 4000
+"""Pixels on edges of a frame whose profiles are taken, and of those on true ones how many are kept."""
+
 LARGE = 64
 
 
@@ -59,7 +61,7 @@ def edges_of(plane: Array, sigma: Array, clipped: Mask, other: Array) -> tuple[E
     """The edges of a plane, H×W, of noise `sigma`, with two plain sides, away from what is `clipped`; and those of
     another plane at the same places, in units of the first one's."""
     points = edge_points(plane, sigma, clipped)
-    every = slice(None, None, -(-len(points.x) // (4 * KEPT)) or 1)
+    every = _spread(np.arange(len(points.x)), LOOKED_AT)
     x, y = points.x[every], points.y[every]
     if not x.size:
         nothing = Edges(np.empty((0, len(AWAY)), np.float32), x, y)
@@ -75,11 +77,16 @@ def edges_of(plane: Array, sigma: Array, clipped: Mask, other: Array) -> tuple[E
     rise = (values[:, AWAY == STEEP] - values[:, AWAY == -STEEP])[:, 0]
     plain = np.maximum(dark.std(axis=1), bright.std(axis=1)) < PLAIN * height + noise
     step = plain & (rise > STEEPLY * height) & (height > np.maximum(LEAST_CONTRAST, CLEAR * noise))
+    kept = _spread(np.flatnonzero(step), KEPT)
     first, second = (
-        Edges(((of[step] - low[step, None]) / height[step, None])[:KEPT], x[step][:KEPT], y[step][:KEPT])
-        for of in (values, others)
+        Edges((of[kept] - low[kept, None]) / height[kept, None], x[kept], y[kept]) for of in (values, others)
     )
     return first, second
+
+
+def _spread(numbers: npt.NDArray[np.intp], most: int) -> npt.NDArray[np.intp]:
+    """At most so many of the numbers, from all over the picture."""
+    return numbers[:: max(-(-len(numbers) // most), 1)]
 
 
 def conclude(seen: Sequence[tuple[int, Edges]], info: MediaInfo) -> Finding:
