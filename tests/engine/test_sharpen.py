@@ -17,6 +17,7 @@ from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.judge.overwork.report import Overwork
 from yellowclean.engine.judge.strip import strip_at
 from yellowclean.engine.measure.blur import edge_blur, sharpest
+from yellowclean.engine.measure.edge import edge_response
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step
@@ -54,6 +55,34 @@ def step_edge() -> list[Array]:
     """Light of an upright edge, as a pixel between sees it, standing still."""
     across = np.clip(np.arange(160) - 79.6, 0, 1)
     return [np.broadcast_to((0.08 + 0.27 * across)[None, :, None], (120, 160, 3)).astype(np.float32)] * 5
+
+
+def slanted_step() -> list[Array]:
+    """Light of an edge that leans five degrees, as pixels see it, standing still."""
+    rows, columns = np.mgrid[:128, :640]
+    fine = np.clip(columns / 4 - 79.6 - (rows - 64) * np.tan(np.radians(5)), 0, 1).reshape(128, 160, 4).mean(axis=2)
+    return [np.repeat((0.08 + 0.27 * fine)[..., None], 3, axis=2).astype(np.float32)] * 5
+
+
+def iso_mtf50(plane: Array) -> float:
+    """MTF50 of an upright edge by the steps of ISO 12233:2017, annex D, from memory: a line through the rows'
+    centroids, pixels in bins of a quarter, their difference under a Hamming window, its spectrum over that of the
+    difference. Written for this check alone."""
+    change = np.diff(plane, axis=1)
+    change = np.where(np.abs(np.arange(change.shape[1]) - change.shape[1] / 2) < 24, change, 0)
+    centroid = (change * (np.arange(change.shape[1]) + 0.5)).sum(axis=1) / change.sum(axis=1)
+    slope, start = np.polyfit(np.arange(len(plane)), centroid, 1)
+    rows, columns = np.mgrid[: plane.shape[0], : plane.shape[1]]
+    place = (columns - start - slope * rows) * np.cos(np.arctan(slope)) * 4
+    inside = np.abs(place) < 128
+    bins = np.round(place[inside]).astype(int) + 128
+    spread = np.bincount(bins, plane[inside]) / np.bincount(bins)
+    line = np.gradient(spread)[1:-1]
+    spectrum = np.abs(np.fft.rfft(line * np.hamming(len(line))))
+    cycles = np.fft.rfftfreq(len(line), 0.25)
+    response = spectrum / spectrum[0] / np.maximum(np.sinc(2 * cycles / 4), 0.1)
+    below = int(np.argmax(response < 0.5))
+    return float(np.interp(0.5, response[[below, below - 1]], cycles[[below, below - 1]]))
 
 
 class Blurs(TestCase):
@@ -104,6 +133,18 @@ class Sharpening(TestCase):
             with self.subTest(name, blur=blur):
                 result = sharpened(footage, blur=blur)
                 self.assertGreater(error_db(result, truth), best + least)
+
+    def test_a_slanted_edge_reads_after_it_as_by_the_standard(self) -> None:
+        """What the benchmark and the strip read of a sharpened edge, beside another reading of ISO 12233."""
+        curve = grey_curve(OF_CAMERAS)
+        for blur in (0.8, 1.2, 1.8):
+            footage = seen(slanted_step(), blur, 0.5)
+            before, after = (curve.light(luma(f)) for f in (footage[2], sharpened(footage, blur=blur)))
+            read = edge_response(after[:, 48:112])
+            assert read is not None
+            with self.subTest(blur=blur, read=read.mtf50):
+                self.assertAlmostEqual(read.mtf50 / iso_mtf50(after), 1, delta=0.05)
+                self.assertGreater(read.mtf50, 1.2 * iso_mtf50(before))
 
     def test_none_of_it_undone_leaves_the_frame(self) -> None:
         footage = seen(scene("figurehead"), 1.2)
