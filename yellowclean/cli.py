@@ -13,6 +13,8 @@ from contextlib import closing
 from pathlib import Path
 from typing import Any
 
+from .engine.colour.encodings import checked_space
+from .engine.colour.input_space import input_space
 from .engine.delivery import delivery_report
 from .engine.errors import BadInput, BadPlan, Cancelled, YellowCleanError
 from .engine.frames import Progress
@@ -20,7 +22,7 @@ from .engine.judge.metrics import compare
 from .engine.judge.standing import said_of, standings
 from .engine.measure.patch import Patch
 from .engine.measure.report import SurveyReport
-from .engine.media import OUTPUT_FORMATS, destination, open_source
+from .engine.media import OUTPUT_FORMATS, Source, destination, open_source
 from .engine.media.sequence_writer import outputs_of
 from .engine.noise.profile import NoiseProfile, profile_from_json
 from .engine.plan import Plan, plan_from_json, plan_schema
@@ -84,11 +86,13 @@ def _parser() -> argparse.ArgumentParser:
                     help="measure here instead of choosing by itself; may be given several times")  # fmt: skip
     it.add_argument("--frames", type=_range, metavar="A:B", help="only frames A to B-1")
     it.add_argument("--profile-out", type=Path, metavar="P.json", help="write the noise profile")
+    _in_space(it)
     it.add_argument("--json", action="store_true", help="print the whole survey as one JSON document")
 
     it = verb("propose", _propose, "Propose the least treatment for a shot.")
     it.add_argument("input")
     it.add_argument("--profile", type=Path, metavar="P.json", help="a saved noise profile to use")
+    _in_space(it)
     it.add_argument("--out", type=Path, required=True, metavar="PLAN.json")
     _asked_for(it)
 
@@ -99,6 +103,7 @@ def _parser() -> argparse.ArgumentParser:
     it.add_argument("--format", choices=sorted(OUTPUT_FORMATS), help="where the ending leaves a choice")
     it.add_argument("--frames", type=_range, metavar="A:B", help="only frames A to B-1")
     it.add_argument("--report", type=Path, metavar="R.json", help="write the delivery report")
+    _in_space(it)
     _asked_for(it)
 
     verb("treatments", _treatments, "Print every treatment with its settings as one JSON document.")
@@ -122,6 +127,16 @@ def _parser() -> argparse.ArgumentParser:
     it.add_argument("--codec", choices=sorted(CODECS), default="ffv1")
     it.add_argument("--bit-rate", type=int, metavar="BITS", help="bits a second for h264-8bit")
     return parser
+
+
+def _in_space(it: argparse.ArgumentParser) -> None:
+    it.add_argument("--from", dest="space", default="", metavar="SPACE",
+                    help="what the values are in, where the file is not to be believed")  # fmt: skip
+
+
+def _footage(options: Any) -> Source:
+    space = checked_space(options.space) if options.space else ""
+    return open_source(options.input, space=space)
 
 
 def _asked_for(it: argparse.ArgumentParser) -> None:
@@ -187,7 +202,7 @@ def _chosen(options: Any, frames: int) -> range | None:
 
 
 def _measure(options: Any, stop: _StopFlag) -> None:
-    with closing(open_source(options.input)) as source:
+    with closing(_footage(options)) as source:
         chosen = _chosen(options, source.info.frames)
         if chosen is not None:
             frames_in(source.info, chosen)
@@ -208,6 +223,8 @@ def _summary(report: SurveyReport) -> str:
         f" R {noise.r_cv:.2f}, G {noise.g_cv:.2f}, B {noise.b_cv:.2f} CV",
         f"grain size {noise.grain_px:.1f} px, confidence {noise.confidence:.0%}",
     ]
+    colours = input_space(media)
+    lines.append(f"input space: {colours.space}, {colours.why}")
     lines += [f"note: {note}" for note in media.notes]
     for reading in report.patches:
         p = reading.patch
@@ -227,7 +244,7 @@ def _summary(report: SurveyReport) -> str:
 
 def _propose(options: Any, stop: _StopFlag) -> None:
     profile = _read_profile(options.profile) if options.profile else None
-    with closing(open_source(options.input)) as source:
+    with closing(_footage(options)) as source:
         check_apart(
             [options.out], [*inputs_of(source.info, Plan()), *([options.profile] if options.profile else [])]
         )
@@ -247,7 +264,7 @@ def _render(options: Any, stop: _StopFlag) -> None:
     plan = None if options.plan == "auto" else _read_plan(Path(options.plan))
     if plan is not None and any(_asked(options).values()):
         raise BadInput("--scale, --sharpen and --to belong to --plan auto; write them into the plan instead.")
-    with closing(open_source(options.input)) as source:
+    with closing(_footage(options)) as source:
         chosen = frames_in(source.info, _chosen(options, source.info.frames))
         documents = [options.report] if options.report else []
         written = outputs_of(target, source.info, chosen)

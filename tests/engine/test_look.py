@@ -10,7 +10,8 @@ import numpy as np
 
 from tests.clips import temporary_folder
 from yellowclean.engine.colour.cdl_files import FORMATS, read_cdls, written_cdl
-from yellowclean.engine.colour.encodings import converted, encoding_of
+from yellowclean.engine.colour.encodings import converted
+from yellowclean.engine.colour.input_space import encoding_of
 from yellowclean.engine.colour.look import MID_GREY_CV, Cdl, Look, lut_checked
 from yellowclean.engine.colour.management import Managed, managed_by_default, spaces
 from yellowclean.engine.errors import BadInput

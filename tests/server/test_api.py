@@ -279,6 +279,23 @@ class Bench(ApiCase):
         self.assertNotIn("\n", refused["detail"])
         self.assertEqual(PlanVersion.objects.get().document, before)
 
+    def test_an_input_space_is_kept_for_the_camera_and_measured_by_again(self) -> None:
+        shot = self.surveyed_shot()
+        twin = add_shot(shot.job, Path(shot.path))
+        before = self.ask("get", f"/shots/{shot.pk}")
+        self.assertEqual(before["input_space"]["sure"], "tagged")
+        self.ask("put", f"/shots/{shot.pk}/input-space", {"space": "nonsense"}, 422)
+        self.ask("put", f"/shots/{shot.pk}/input-space", {"space": "ACEScct", "whole_camera": True}, 204)
+        after, other = (self.ask("get", f"/shots/{s.pk}") for s in (shot, twin))
+        self.assertEqual((after["input_space"]["space"], other["input_space"]["space"]), ("ACEScct", "ACEScct"))
+        self.assertEqual(after["survey"]["state"], "queued")
+        self.assertIsNone(other["survey"], "what was not measured is not measured now")
+        self.assertNotEqual(after["picture_key"], before["picture_key"])
+        self.assertEqual(add_shot(shot.job, Path(shot.path)).space, "ACEScct", "shots to come too")
+        self.ask("put", f"/shots/{twin.pk}/input-space", {"space": ""}, 204)
+        self.assertEqual(self.ask("get", f"/shots/{twin.pk}")["input_space"]["sure"], "tagged")
+        self.assertEqual(self.ask("get", f"/shots/{shot.pk}")["input_space"]["sure"], "chosen")
+
     def test_unmeasured_shots_cannot_be_proposed_for(self) -> None:
         shot = add_shot(self.job, footage(self.folder))
         self.assertIn("measure it first", self.ask("post", f"/shots/{shot.pk}/propose", {}, 422)["detail"])

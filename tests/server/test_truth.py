@@ -226,7 +226,7 @@ class Ends(ApiCase):
                         (folder / STOP_FILE).touch()
                     return flow(*about)
 
-                source = (shot.path, f"{shot.fingerprint}{gone}", str(shot.index_file))
+                source = (shot.path, f"{shot.fingerprint}{gone}", str(shot.index_file), "")
                 with (
                     mock.patch("yellowclean.engine.pipeline.flow", cancelled),
                     self.assertRaises(Cancelled),

@@ -9,7 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
-from .colour.encodings import Encoding, encoding_of
+from .colour.encodings import Encoding
+from .colour.input_space import encoding_of
 from .errors import BadInput
 from .frames import Region
 from .media.info import LARGEST_SIDE, MediaInfo
@@ -68,7 +69,7 @@ class Format:
 
     def told(self, info: MediaInfo) -> MediaInfo:
         """What files of this format say, where the source's say `info`."""
-        if self == Format.of(info):
+        if self == Format.of(info) and not info.space:
             return info
         encoding = self.encoding
         return info.model_copy(
@@ -79,7 +80,8 @@ class Format:
                 "primaries": encoding.primaries,
                 "transfer": encoding.transfer,
                 "matrix": encoding.matrix,
-                "resampled": True,
+                "resampled": self != Format.of(info),
+                "space": "",
             }
         )
 

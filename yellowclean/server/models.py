@@ -17,7 +17,7 @@ from ..engine.errors import BadInput
 from ..engine.judge.patches import Remaining
 from ..engine.measure.findings import Finding
 from ..engine.measure.report import SurveyReport, with_tolerances
-from ..engine.media import MediaInfo, fingerprint, stamp
+from ..engine.media import MediaInfo, Source, fingerprint, open_source, stamp
 from ..engine.noise.profile import NoiseProfile, profile_from_json
 from ..engine.plan import Plan, plan_from_json
 from .managers import WorkQuerySet
@@ -65,6 +65,9 @@ class Shot(models.Model):
     survey = models.JSONField(null=True)
     findings = models.JSONField(null=True, help_text="The survey's findings without their places, for lists.")
     look = models.JSONField(default=dict, help_text="The engine's Look that the shot is judged under.")
+    space = models.CharField(
+        max_length=200, blank=True, default="", help_text="The input space chosen by hand; empty: by the file."
+    )
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:
@@ -79,7 +82,16 @@ class Shot(models.Model):
 
     @property
     def info(self) -> MediaInfo:
-        return MediaInfo.model_validate(self.media)
+        return MediaInfo.model_validate(self.media | {"space": self.space})
+
+    def opened(self) -> Source:
+        """Its footage, for reading."""
+        return open_source(self.path, self.index_file, space=self.space)
+
+    @property
+    def content(self) -> str:
+        """What its pictures are known by: the footage, and what its values are said to be in."""
+        return f"{self.fingerprint}{self.space}"
 
     @property
     def trouble(self) -> str:
@@ -155,6 +167,16 @@ class Profile(models.Model):
     @property
     def profile(self) -> NoiseProfile:
         return profile_from_json(_text(self.document), self.name)
+
+
+class CameraSpace(models.Model):
+    """The input space that was chosen for all shots of a camera."""
+
+    camera = models.CharField(max_length=200, unique=True)
+    space = models.CharField(max_length=200)
+
+    def __str__(self) -> str:
+        return f"{self.camera}: {self.space}"
 
 
 class Lut(models.Model):

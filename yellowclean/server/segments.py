@@ -15,16 +15,16 @@ STOP_FILE = "stop"
 
 
 @lru_cache(maxsize=1)
-def _pipeline(path: str, fingerprint: str, index_file: str, plan: str) -> Pipeline:
+def _pipeline(path: str, fingerprint: str, index_file: str, space: str, plan: str) -> Pipeline:
     """The pipeline of the last render, kept for its frames and motion; `fingerprint` makes it fresh."""
-    return Pipeline(Footage(open_source(path, Path(index_file))), plan_from_json(plan))
+    return Pipeline(Footage(open_source(path, Path(index_file), space=space)), plan_from_json(plan))
 
 
 def make_segment(
-    source: tuple[str, str, str], plan: str, target: tuple[str, str], folder: str, frames: tuple[int, int]
+    source: tuple[str, str, str, str], plan: str, target: tuple[str, str], folder: str, frames: tuple[int, int]
 ) -> None:
-    """Write the segment of `frames`; `source` is path, fingerprint and the file that keeps its index, `target`
-    path and format name."""
+    """Write the segment of `frames`; `source` is path, fingerprint, the file that keeps its index and the input
+    space chosen, `target` path and format name."""
     stop, own = Path(folder) / STOP_FILE, Path(folder)
 
     def stopped() -> bool:

@@ -16,7 +16,7 @@ from ..engine.delivery import delivery_report
 from ..engine.errors import Cancelled, YellowCleanError
 from ..engine.frames import Progress, StopCheck
 from ..engine.measure.patch import Patch
-from ..engine.media import OUTPUT_FORMATS, Destination, open_source
+from ..engine.media import OUTPUT_FORMATS, Destination
 from ..engine.render import assemble, segment_done, segments
 from ..engine.survey import survey
 from .cluster import client
@@ -37,7 +37,7 @@ def run_survey(pk: int) -> None:
             shot = work.shot
             shot.require_footage()
             patches = [Patch.model_validate(p) for p in work.patches]
-            with closing(open_source(shot.path, shot.index_file)) as source:
+            with closing(shot.opened()) as source:
                 report = survey(source, patches, progress=_reporter(work), stopped=_cancel_check(work))
             shot.require_footage()  # what was measured is not kept for footage that was replaced meanwhile
             keep_survey(shot, report)
@@ -67,7 +67,7 @@ def _render(work: Render) -> None:
     target = Destination(folder / f"{name}{number}{fmt.ending}", fmt)
     stopped, report = _cancel_check(work), _reporter(work)
     _spread(work, target, chosen, lambda share: report(0.85 * share), stopped)
-    with closing(open_source(work.shot.path, work.shot.index_file)) as source:
+    with closing(work.shot.opened()) as source:
         assemble(target, source, work.plan, chosen, folder, lambda share: report(0.85 + 0.13 * share), stopped)
         delivery = delivery_report(source, target, chosen, work.plan, measured=work.shot.report)
     work.shot.require_footage()
@@ -81,7 +81,7 @@ def _spread(work: Render, target: Destination, chosen: range, report: Progress, 
     """Have every missing segment made by the cluster."""
     pieces = segments(chosen)
     missing = [p for p in pieces if not segment_done(target, work.shot.info, work.folder, p)]
-    source = (work.shot.path, work.shot.fingerprint, str(work.shot.index_file))
+    source = (work.shot.path, work.shot.fingerprint, str(work.shot.index_file), work.shot.space)
     plan = work.plan.to_json()
     connected = client()
     waiting = {

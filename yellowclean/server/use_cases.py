@@ -14,6 +14,8 @@ from django.db import models, transaction
 from django.utils import timezone
 from pydantic import BaseModel, Field
 
+from ..engine.colour.encodings import checked_space
+from ..engine.colour.input_space import encoding_of
 from ..engine.colour.look import Look, lut_checked
 from ..engine.errors import BadInput
 from ..engine.format import Format
@@ -27,7 +29,7 @@ from ..engine.plan import Plan, Step
 from ..engine.propose import Untreated, propose, untreated
 from ..engine.render import frames_in
 from .afterwards import AFTERWARDS
-from .models import Job, Lut, PlanVersion, Profile, Render, Shot, State, Survey, Work
+from .models import CameraSpace, Job, Lut, PlanVersion, Profile, Render, Shot, State, Survey, Work
 from .views import pipeline_for
 
 LABELS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
@@ -39,6 +41,8 @@ def add_shot(job: Job, path: Path, name: str | None = None) -> Shot:
     now = stamp(path)
     shot = Shot(job=job, name=name or _shot_name(path), path=str(path), fingerprint=fingerprint(path), stamp=now)
     shot.media = probe(path, shot.index_file).model_dump()
+    known = CameraSpace.objects.filter(camera=shot.info.camera).first() if shot.info.camera else None
+    shot.space = known.space if known else ""
     shot.save()
     return shot
 
@@ -96,6 +100,41 @@ def request_survey(shot: Shot, patches: Sequence[Patch] = ()) -> Survey:
     run = Survey.objects.create(shot=shot, patches=[p.model_dump() for p in patches])
     transaction.on_commit(lambda: run_survey.enqueue(run.pk))
     return run
+
+
+def choose_input_space(shot: Shot, space: str, *, whole_camera: bool = False) -> None:
+    """Say what a shot's values are in (empty: what its file says), for all shots of its camera and those to come
+    where that is asked for. What was measured goes by the space, and is measured again. Raises `BadInput`."""
+    if space:
+        checked_space(space)
+    camera = shot.info.camera
+    shots = [shot]
+    if whole_camera:
+        if not camera:
+            raise BadInput(f"{shot.name}: its file names no camera; choose its space for this shot alone.")
+        shots = [s for s in Shot.objects.select_related("job") if s.info.camera == camera]
+        CameraSpace.objects.filter(camera=camera).delete()
+        if space:
+            CameraSpace.objects.create(camera=camera, space=space)
+    for each in shots:
+        _change_space(each, space)
+
+
+def _change_space(shot: Shot, space: str) -> None:
+    before = encoding_of(shot.info).space
+    shot.space = space
+    look = shot.shown_under.behind(before, encoding_of(shot.info).space) if before == _looked_from(shot) else None
+    shot.look = look.model_dump(mode="json") if look else shot.look
+    shot.save(update_fields=["space", "look"])
+    PlanVersion.objects.filter(shot=shot).update(remaining=None)
+    if shot.survey is not None:
+        request_survey(shot)
+
+
+def _looked_from(shot: Shot) -> str:
+    """The space that a managed look of the built-in configuration takes the shot to be in."""
+    managed = shot.shown_under.managed
+    return managed.input if managed and not managed.config else ""
 
 
 class Wishes(BaseModel):

@@ -23,7 +23,6 @@ from ..engine.format import Format
 from ..engine.frames import Array, Frame, Region, StopCheck, as_uint8, screen_dither
 from ..engine.judge.closer import Signal, amplified, signal_of, stress_level, stressed
 from ..engine.judge.overwork import Overwork, overwork
-from ..engine.media import open_source
 from ..engine.pipeline import Footage, Pipeline
 from ..engine.plan import Plan
 from .models import Shot
@@ -42,11 +41,11 @@ class _Opened:
         self._pipelines: OrderedDict[str, Pipeline] = OrderedDict()
 
     def pipeline(self, shot: Shot, plan: Plan) -> Pipeline:
-        key = f"{shot.path}:{shot.fingerprint}"
+        key = f"{shot.path}:{shot.content}"
         with self._lock:
             opening = self._opening.setdefault(key, threading.Lock())
         with opening:  # files that take long to open hold up those alone who want them
-            footage = self._footage.get(key) or Footage(open_source(shot.path, shot.index_file), memory())
+            footage = self._footage.get(key) or Footage(shot.opened(), memory())
         with self._lock:
             self._footage[key] = footage
             self._footage.move_to_end(key)
@@ -122,7 +121,7 @@ def picture(shot: Shot, plan: Plan, asked: Asked, stopped: StopCheck) -> Shown:
     """A view, from the cache where it was made before."""
     shot.require_footage()
     content = "" if asked.view == "source" else content_of(plan, asked.view, asked.step)
-    key = hashlib.sha256(f"{_engine()}{shot.fingerprint}{content}{asked}".encode()).hexdigest()
+    key = hashlib.sha256(f"{_engine()}{shot.content}{content}{asked}".encode()).hexdigest()
     kept: bytes | None = _pictures().get(key)
     if kept is None:
         kept = png(_dithered(_view(pipeline_for(shot, plan, stopped), asked), asked))
@@ -142,7 +141,7 @@ def _area(source: Format, plan: Plan, asked: Asked) -> tuple[float, float, float
 
 def picture_key(shot: Shot) -> str:
     """What all pictures of a shot's source are known by: its footage, and the engine that shows it."""
-    return f"{_engine()[:8]}{shot.fingerprint[:12]}"
+    return f"{_engine()[:8]}{hashlib.sha256(shot.content.encode()).hexdigest()[:12]}"
 
 
 def content_of(plan: Plan, view: View = "result", step: int = 0) -> str:
@@ -156,7 +155,7 @@ def judged(shot: Shot, plan: Plan, frames: list[int], region: Region, stopped: S
     """A version's damage, and the key that its maps are kept under."""
     pipeline = pipeline_for(shot, plan, stopped)
     region = pipeline.large_enough(region)
-    told = f"{_engine()}{shot.fingerprint}{plan.digest()}{frames}{region}"
+    told = f"{_engine()}{shot.content}{plan.digest()}{frames}{region}"
     key = hashlib.sha256(told.encode()).hexdigest()[:24]
     kept: str | None = _pictures().get(f"overwork {key}")
     if kept is not None:

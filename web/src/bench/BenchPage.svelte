@@ -10,6 +10,7 @@
   import ClashDialog from "./ClashDialog.svelte";
   import Evidence from "./Evidence.svelte";
   import { edit, HOLD, KEYS, letGo, nameOf, press, PURPOSES } from "./keys";
+  import InputSpaceDialog from "./InputSpaceDialog.svelte";
   import Picture from "./Picture.svelte";
   import RenderDialog from "./RenderDialog.svelte";
   import CompareControls from "./CompareControls.svelte";
@@ -27,6 +28,7 @@
   void bench.open();
   let renderDialog = $state<RenderDialog>();
   let proposalDialog = $state<ProposalDialog>();
+  let inputSpaceDialog = $state<InputSpaceDialog>();
   let help = $state<HTMLDialogElement>();
   /** Whether the version's name and note are being worked on. */
   let editing = $state(false);
@@ -101,6 +103,16 @@
         <p class="min-w-24 grow basis-0 truncate text-[13px] text-quiet" title={shot.media.notes?.join(" ")}>
           {mediaLine(shot.media)}
         </p>
+        {#if shot.input_space}
+          <button
+            class="btn max-w-64 btn-xs"
+            title={`Input space: ${shot.input_space.space}, ${shot.input_space.why}`}
+            onclick={() => inputSpaceDialog?.show()}
+          >
+            <span class="truncate">Input {shot.input_space.space}</span>
+            <span class="font-normal text-quiet">{shot.input_space.sure}</span>
+          </button>
+        {/if}
         <button class="btn btn-xs" onclick={() => bench.travel("undo")} disabled={!bench.history.canUndo}
           >Undo</button
         >
@@ -246,6 +258,7 @@
     </main>
   </div>
   <ClashDialog {bench} />
+  <InputSpaceDialog bind:this={inputSpaceDialog} {bench} />
   <ProposalDialog bind:this={proposalDialog} {bench} />
   <RenderDialog bind:this={renderDialog} {bench} />
   <dialog bind:this={help} class="modal" aria-labelledby="help-title">

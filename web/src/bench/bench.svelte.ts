@@ -252,6 +252,16 @@ export class Bench {
       this.shot.survey = await asked(api.POST("/api/shots/{shot_id}/survey", { params, body: { patches } }));
     });
 
+  /** Say what the shot's values are in, for all shots of its camera where that is asked for. */
+  chooseInputSpace = (space: string, wholeCamera: boolean) =>
+    notices.watch(async () => {
+      const params = { path: { shot_id: this.id } };
+      const body = { space, whole_camera: wholeCamera };
+      await asked(api.PUT("/api/shots/{shot_id}/input-space", { params, body }));
+      await this.load();
+      await this.looks.load();
+    });
+
   stopMeasuring = () =>
     notices.watch(async () => {
       await asked(api.POST("/api/shots/{shot_id}/survey/cancel", { params: { path: { shot_id: this.id } } }));

@@ -6,14 +6,15 @@ points of ITU-T H.273 (07/2021), tables 2 to 4; encodings that it has no code po
 
 from __future__ import annotations
 
+from difflib import get_close_matches
 from functools import lru_cache
 from typing import NamedTuple
 
 import numpy as np
 import PyOpenColorIO as ocio
 
+from ..errors import BadInput
 from ..frames import Frame
-from ..media.info import MediaInfo
 from ..media.tags import UNKNOWN
 from ..parallel import in_bands
 from .management import CAMERA_2020, builtin_config
@@ -28,7 +29,7 @@ class Encoding(NamedTuple):
     matrix: str
 
 
-_TAGGED = (
+TAGGED = (
     Encoding("Camera Rec.709", "bt709", "bt709", "bt709"),
     Encoding("Rec.1886 Rec.709 - Display", "bt709", "bt709", "bt709"),
     Encoding("sRGB Encoded Rec.709 (sRGB)", "bt709", "srgb", "bt709"),
@@ -47,11 +48,10 @@ _TAGGED = (
 )
 """The encodings that tags can name; where two share their tags, a file that carries them is taken for the first."""
 
+OF_CAMERAS, OF_PICTURES = TAGGED[0].space, TAGGED[2].space
+
 SAME_CURVE = {"bt2020-10": "bt709", "bt2020-12": "bt709", "smpte170m": "bt709"}
 """Transfers that H.273 calls functionally the same (table 3, values 1, 6, 14, 15)."""
-
-OF_CAMERAS = _TAGGED[0].space
-"""For BT.709, and where a file names nothing."""
 
 
 @lru_cache(1)
@@ -61,18 +61,17 @@ def spaces_known() -> tuple[str, ...]:
     return tuple(space.getName() for space in every if not space.isData())
 
 
+def checked_space(space: str) -> str:
+    """The name of a space, which is refused where there is none such. Raises `BadInput`."""
+    if space not in spaces_known():
+        near = get_close_matches(space, spaces_known(), n=3, cutoff=0.4) or list(spaces_known()[:3])
+        raise BadInput(f"{space}: no such colour space; is it {' or '.join(near)}? `treatments` lists all.")
+    return space
+
+
 def encoding_named(space: str) -> Encoding:
     """The encoding of that name, with its tags."""
-    return next((e for e in _TAGGED if e.space == space), Encoding(space, UNKNOWN, UNKNOWN, "bt709"))
-
-
-def encoding_of(info: MediaInfo) -> Encoding:
-    """What the tags of a file say, with the tags as they are. The transfer decides; primaries where several share
-    it."""
-    transfer = SAME_CURVE.get(info.transfer, info.transfer)
-    same = [e for e in _TAGGED if e.transfer == transfer]
-    best = next((e for e in same if e.primaries == info.primaries), same[0] if same else _TAGGED[0])
-    return Encoding(best.space, info.primaries, info.transfer, info.matrix)
+    return next((e for e in TAGGED if e.space == space), Encoding(space, UNKNOWN, UNKNOWN, "bt709"))
 
 
 def linear_like(encoding: Encoding) -> str:

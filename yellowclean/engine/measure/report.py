@@ -132,11 +132,12 @@ def in_order(noise: list[T], others: list[T]) -> list[T]:
 
 
 ABOUT_SOURCE = frozenset(detector.kind for detector in DETECTORS if detector.about_source)
+NO_ORIGINAL = frozenset(d.kind for d in DETECTORS if d.about_source and not d.also_originals)
 
 
 def source_check(findings: Sequence[Finding]) -> SourceCheck:
     """What the findings about the file say together."""
-    evidence = [f"{f.kind}: {f.detail}" for f in findings if f.kind in ABOUT_SOURCE and f.outside]
+    evidence = [f"{f.kind}: {f.detail}" for f in findings if f.kind in NO_ORIGINAL and f.outside]
     if not evidence:
         return SourceCheck(original=True, verdict="Nothing speaks against this being the original.", evidence=[])
     verdict = "Ask for the camera original before repairing this: it is not, or no longer, the whole picture."

@@ -35,13 +35,19 @@ __all__ = [
 _SAMPLE = 1 << 20
 
 
-def open_source(path: str | Path, kept_index: Path | None = None) -> Source:
+def open_source(path: str | Path, kept_index: Path | None = None, *, space: str = "") -> Source:
     """Open footage for reading: a video file, a sequence pattern, a member of one, or its folder.
 
-    `kept_index` names a file in which the index of a video is kept, so that it is made only once.
+    `kept_index` names a file in which the index of a video is kept, so that it is made only once; `space` the
+    colour space that its values are in, where the file is not to be believed.
     Raises `BadInput` with one clear line for anything that is not readable footage.
     """
-    path = Path(path)
+    source = _opened(Path(path), kept_index)
+    source.info = source.info.model_copy(update={"space": space})
+    return source
+
+
+def _opened(path: Path, kept_index: Path | None) -> Source:
     if is_sequence_name(path) or path.is_dir():
         return SequenceSource(path)
     if not path.exists():

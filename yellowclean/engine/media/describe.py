@@ -20,7 +20,7 @@ from av.video.stream import VideoStream
 from .index import Index
 from .info import AudioTrack, MediaInfo
 from .planes import SITINGS, Coding
-from .tags import KR_KB, MATRICES, PRIMARIES, TRANSFERS, UNKNOWN, camera_tags
+from .tags import KR_KB, MATRICES, PRIMARIES, TRANSFERS, UNKNOWN, camera_tags, colour_hints
 
 COMMON_RATES = [Fraction(n) for n in (24, 25, 30, 48, 50, 60, 100, 120)]
 COMMON_RATES += [Fraction(1000 * n, 1001) for n in (24, 30, 48, 60, 120)]
@@ -41,6 +41,7 @@ def described(container: InputContainer, stream: VideoStream, index: Index, path
     notes: list[str] = []
     rgb = fmt.is_rgb or fmt.name.startswith("pal")
     matrix = "rgb" if rgb else MATRICES.get(int(context.colorspace), UNKNOWN)
+    untagged = _untagged(stream, matrix)
     if matrix not in KR_KB and not rgb:
         matrix = "bt709" if stream.height > 576 or stream.width > 1024 else "smpte170m"
         notes.append(f"No colour matrix in the file; {matrix} was assumed from the picture size.")
@@ -69,6 +70,8 @@ def described(container: InputContainer, stream: VideoStream, index: Index, path
         primaries=PRIMARIES.get(int(context.color_primaries), UNKNOWN),
         transfer=TRANSFERS.get(int(context.color_trc), UNKNOWN),
         matrix=matrix,
+        untagged=untagged,
+        colour_hints=colour_hints([container.metadata, stream.metadata]),
         siting=_siting(container, stream),
         bit_rate=stream.bit_rate or container.bit_rate or None,
         timecode=_timecode(container, stream),
@@ -81,6 +84,18 @@ def described(container: InputContainer, stream: VideoStream, index: Index, path
         ],
         notes=notes,
     )
+
+
+def _untagged(stream: VideoStream, matrix: str) -> list[str]:
+    """Which colour tags a stream lacks; pictures in R'G'B' need no matrix and are full."""
+    context, grey = stream.codec_context, len(stream.format.components) < 3
+    told = {
+        "primaries": int(context.color_primaries) in PRIMARIES,
+        "transfer": int(context.color_trc) in TRANSFERS,
+        "matrix": matrix != UNKNOWN or grey,
+        "range": grey or matrix == "rgb" or int(context.color_range) != 0 or stream.format.name.startswith("yuvj"),
+    }
+    return [name for name, known in told.items() if not known]
 
 
 def _rate(stream: VideoStream) -> Fraction:

@@ -61,6 +61,12 @@ class MediaInfo(BaseModel):
     primaries: str
     transfer: str
     matrix: str
+    untagged: list[str] = []
+    """Which of primaries, transfer, matrix and range the file does not tell."""
+    colour_hints: list[str] = []
+    """What its metadata call its colours, in the words that they use."""
+    space: str = ""
+    """The colour space that its values were said to be in by hand; empty where the file is believed."""
     siting: str = "left"
     """Where halved chroma lies (a key of `planes.SITINGS`)."""
     bit_rate: int | None = None

@@ -13,7 +13,7 @@ from typing import Any
 import OpenImageIO as oiio
 
 from .info import MediaInfo
-from .tags import PRIMARIES, TRANSFERS, UNKNOWN, camera_tags, code_of
+from .tags import PRIMARIES, TRANSFERS, UNKNOWN, camera_tags, code_of, colour_hints
 from .timecode import packed, shifted, unpacked
 
 DEFAULT_RATE = "24"
@@ -49,6 +49,8 @@ def told(spec: oiio.ImageSpec, ending: str) -> dict[str, Any]:
         "gain": gain or ours.get("gain", ""),
         "primaries": primaries,
         "transfer": transfer,
+        "untagged": ["transfer"] if transfer == UNKNOWN else [],
+        "colour_hints": colour_hints([attributes]),
         "pixel_aspect": str(Fraction(float(attributes.get("PixelAspectRatio", 1) or 1)).limit_denominator(1000)),
         "rotation": ORIENTATIONS.get(int(attributes.get("Orientation", 1)), 0),
         "notes": [] if rate else [f"No frame rate in the pictures; {DEFAULT_RATE} was assumed."],

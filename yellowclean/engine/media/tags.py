@@ -33,6 +33,26 @@ def code_of(table: dict[int, str], name: str) -> int:
     return next((code for code, known in table.items() if known == name), 2)
 
 
+COLOUR_KEYS = ("colorinteropid", "colorspace", "colourspace", "gamma", "transferfunction", "gamut", "log")
+"""Ends of the names under which containers and pictures keep what their colours are in (common practice, no source;
+the first is that of the Color Interop Forum)."""
+
+_WRITERS_OWN = "oiio:colorspace"
+"""Said by the library that reads, not by the file."""
+
+
+def colour_hints(metadata: Iterable[Mapping[str, object]]) -> list[str]:
+    """What containers and pictures call the space that their colours are in."""
+    told = [(key.lower(), value) for tags in metadata for key, value in tags.items() if isinstance(value, str)]
+    found = [
+        value.strip()
+        for ending in COLOUR_KEYS
+        for key, value in told
+        if key != _WRITERS_OWN and key.replace("_", "").replace("-", "").endswith(ending) and value.strip()
+    ]
+    return list(dict.fromkeys(found))
+
+
 def camera_tags(metadata: Iterable[Mapping[str, object]]) -> tuple[str, str]:
     """(camera, gain) from what containers and pictures call them: QuickTime and Matroska keys, EXIF."""
     told = {

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from ..colour.encodings import converted, encoding_named, spaces_known
-from ..errors import BadInput
+from ..colour.encodings import checked_space, converted, encoding_named, spaces_known
 from ..format import Format
 from ..parameters import Parameters, choice
 from .base import Around, Need, Picture, Treatment, Window
@@ -42,8 +41,7 @@ def propose(case: Case) -> Proposal | None:
     """The encoding that was asked for, if any."""
     if case.space is None:
         return None
-    if case.space not in spaces_known():
-        raise BadInput(f"{case.space}: no such colour space; use one of {', '.join(spaces_known())}.")
+    checked_space(case.space)
     return Proposal({"target": case.space}, f"From {case.format.encoding.space} to {case.space}, as asked.")
 
 

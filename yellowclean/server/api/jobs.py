@@ -9,6 +9,7 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 from pydantic import ValidationError
 
+from ...engine.colour.input_space import input_space
 from ...engine.errors import BadInput, BadPlan, YellowCleanError
 from ...engine.judge.patches import Remaining
 from ...engine.judge.standing import standings
@@ -50,6 +51,7 @@ def told_shot(shot: Shot) -> ShotOut:
         fingerprint=shot.fingerprint,
         picture_key=picture_key(shot),
         media=shot.info,
+        input_space=input_space(shot.info),
         findings=None if findings is None else standings(findings, _left(versions[-1]) if versions else None),
         source=source_check(findings) if findings is not None else None,
         survey=told_work(next(iter(shot.surveys.all()), None)),  # type: ignore[attr-defined]

@@ -11,7 +11,7 @@ from django.utils.http import content_disposition_header
 from ninja import Router, Schema
 
 from ...engine.colour.cdl_files import read_cdls, written_cdl
-from ...engine.colour.encodings import encoding_of
+from ...engine.colour.input_space import encoding_of
 from ...engine.colour.look import Cdl, Look
 from ...engine.colour.management import Managed, Spaces, managed_by_default, spaces
 from ...engine.errors import BadInput

@@ -7,6 +7,7 @@ from typing import Any
 
 from ninja import Field, Schema
 
+from ...engine.colour.input_space import InputSpace
 from ...engine.colour.look import Look
 from ...engine.delivery import DeliveryReport
 from ...engine.format import Format
@@ -60,6 +61,8 @@ class ShotOut(Schema):
     picture_key: str
     """Names its footage and the engine that shows it, for the addresses of pictures."""
     media: MediaInfo
+    input_space: InputSpace | None = None
+    """What its values are taken for, and how sure that is."""
     findings: list[Standing] | None
     source: SourceCheck | None
     survey: WorkOut | None
@@ -179,6 +182,13 @@ class StripIn(Schema):
     y: int
     width: int
     height: int
+
+
+class InputSpaceIn(Schema):
+    """What a shot's values are in; empty: what its file says. For all shots of its camera, or it alone."""
+
+    space: str
+    whole_camera: bool = False
 
 
 class SurveyIn(Schema):

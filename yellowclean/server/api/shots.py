@@ -8,6 +8,7 @@ from django.http import HttpRequest
 from ninja import Query, Router, Schema
 from ninja.errors import HttpError
 
+from ...engine.colour.encodings import spaces_known
 from ...engine.errors import BadInput, BadPlan
 from ...engine.frames import never
 from ...engine.judge.patches import patch_at
@@ -24,6 +25,7 @@ from ..use_cases import (
     Wishes,
     accepted,
     cancel,
+    choose_input_space,
     delete_shot,
     matching_profile,
     measure_remaining,
@@ -39,6 +41,7 @@ from .jobs import told_shot, told_work
 from .schemas import (
     FormatOfResult,
     FormatOut,
+    InputSpaceIn,
     LeftOut,
     OwnViewOut,
     PatchVerdict,
@@ -118,6 +121,21 @@ def get_shot(request: HttpRequest, shot_id: int) -> ShotDetail:
 @router.delete("/shots/{shot_id}", response={204: None})
 def remove_shot(request: HttpRequest, shot_id: int) -> tuple[int, None]:
     delete_shot(Shot.objects.get(pk=shot_id))
+    return 204, None
+
+
+@router.get("/spaces", response=list[str])
+def list_spaces(request: HttpRequest) -> list[str]:
+    """The colour spaces that footage may be in, by name."""
+    return list(spaces_known())
+
+
+@router.put("/shots/{shot_id}/input-space", response={204: None})
+def change_input_space(request: HttpRequest, shot_id: int, payload: InputSpaceIn) -> tuple[int, None]:
+    """Say what a shot's values are in; it is measured again where it was measured."""
+    choose_input_space(
+        Shot.objects.select_related("job").get(pk=shot_id), payload.space, whole_camera=payload.whole_camera
+    )
     return 204, None
 
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from ...colour.encodings import encoding_of
+from ...colour.input_space import encoding_of
 from ...frames import Array
 from ...media import MediaInfo
 from ..lighting import BANDS, Change, Wave, beside_wave, change, small_light, wave, without_drift

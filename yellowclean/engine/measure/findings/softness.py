@@ -10,8 +10,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ...colour.encodings import encoding_of
 from ...colour.grey import grey_curve
+from ...colour.input_space import encoding_of
 from ...frames import CV_SCALE, Frame
 from ...media import MediaInfo
 from ..blur import EdgeBlur, Mask, edge_blur, sharpest
