@@ -26,6 +26,8 @@ class Format:
     pixel_aspect: Fraction
     encoding: Encoding
     full_range: bool
+    range_chosen: bool = False
+    """Whether files are to keep this range, whatever is usual in theirs."""
 
     @staticmethod
     def of(info: MediaInfo) -> Format:
@@ -80,6 +82,8 @@ class Format:
                 "primaries": encoding.primaries,
                 "transfer": encoding.transfer,
                 "matrix": encoding.matrix,
+                "range": "full" if self.full_range else "limited",
+                "range_chosen": self.range_chosen,
                 "resampled": self != Format.of(info),
                 "space": "",
             }

@@ -46,6 +46,9 @@ LEAST_JUDGED = 16
 """Pixels a side of what is judged: in less, chance is all there is."""
 
 
+COLOUR_CELLS = 15, 10
+"""Places across and down whose colours a step that mixes channels is shown."""
+
 SMALL_BYTES = 64 << 10
 """What a value that a step keeps is counted as, where the step does not say."""
 
@@ -419,9 +422,15 @@ class Standpoint:
             return step.treatment.apply(step.parameters, window, here).rgb
 
         def found() -> NoiseProfile:
-            return profile_behind(profile, place, through)
+            mixed = given.encoding != handed.encoding
+            return profile_behind(profile, place, through, here._colours() if mixed else None)
 
         return self.footage.kept(("profile", self._told(k + 1)), found, lambda _: 1 << 16)
+
+    def _colours(self) -> Array:
+        """Colours of the middle of the shot, N×3: means of as many places."""
+        frame = np.ascontiguousarray(self.whole(self.frames // 2))
+        return cv2.resize(frame, COLOUR_CELLS, interpolation=cv2.INTER_AREA).reshape(-1, 3)
 
     def _told(self, steps: int) -> str:
         """What names the format and the noise behind the first steps."""

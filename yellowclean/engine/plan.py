@@ -117,6 +117,13 @@ class Plan(BaseModel):
         """The format that step number `step` is handed, acting or not."""
         return self.model_copy(update={"steps": self.steps[:step]}).formats(source)[-1]
 
+    def states(self, source: Format) -> list[list[str]]:
+        """For each step the numbers that it goes by, in sentences, on a source of that format."""
+        return [
+            step.treatment.states(step.parameters, self.format_before(source, k)) if step.treatment.states else []
+            for k, step in enumerate(self.steps)
+        ]
+
     def advice(self, outside: Collection[str] = ()) -> list[str]:
         """For each step, why it should stand later, or not at all where the source has the findings `outside` their
         tolerances; empty for one that stands well. Steps that reshape may come in any order among themselves."""

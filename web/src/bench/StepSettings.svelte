@@ -36,6 +36,7 @@
   const numbers = $derived(numbersOf(treatment.parameters));
   const settings = $derived((step.settings ?? {}) as Record<string, number | string | boolean | number[]>);
   const channels = $derived((step.channels ?? {}) as Record<string, number>);
+  const states = $derived(bench.version?.states?.[index] ?? []);
   const last = $derived((bench.version?.plan.steps?.length ?? 1) - 1);
   let tried = $state("");
   $effect(() => {
@@ -78,7 +79,11 @@
   {/each}
 {/snippet}
 
-<p class="text-[13px] text-quiet">{step.reason || treatment.parameters.description}</p>
+{#if states.length}
+  {#each states as said (said)}<p class="text-[13px] text-quiet">{said}</p>{/each}
+{:else}
+  <p class="text-[13px] text-quiet">{step.reason || treatment.parameters.description}</p>
+{/if}
 <div class="pt-1.5" data-settings={step.kind}>
   {@render amounts(sorted.alone.slice(0, first))}
   {#each choices as choice (choice.name)}

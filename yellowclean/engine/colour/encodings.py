@@ -17,7 +17,7 @@ from ..errors import BadInput
 from ..frames import Frame
 from ..media.tags import UNKNOWN
 from ..parallel import in_bands
-from .management import CAMERA_2020, builtin_config
+from .management import CAMERA_2020, DISPLAY_2020, builtin_config
 
 
 class Encoding(NamedTuple):
@@ -42,11 +42,18 @@ TAGGED = (
     Encoding("Rec.2100-PQ - Display", "bt2020", "smpte2084", "bt2020nc"),
     Encoding("Rec.2100-HLG - Display", "bt2020", "arib-std-b67", "bt2020nc"),
     Encoding(CAMERA_2020, "bt2020", "bt709", "bt2020nc"),
+    Encoding(DISPLAY_2020, "bt2020", "bt709", "bt2020nc"),
+    Encoding("Gamma 2.4 Encoded Rec.709", "bt709", "bt709", "bt709"),
     Encoding("sRGB - Display", "bt709", "srgb", "bt709"),
     Encoding("Gamma 2.2 Rec.709 - Display", "bt709", "gamma22", "bt709"),
     Encoding("ST2084-P3-D65 - Display", "smpte432", "smpte2084", "bt709"),
+    Encoding("ACES2065-1", "ap0", "linear", "bt709"),
+    Encoding("ACEScg", "ap1", "linear", "bt709"),
 )
 """The encodings that tags can name; where two share their tags, a file that carries them is taken for the first."""
+
+_BY_PRIMARIES = (Encoding("ACEScc", "ap1", UNKNOWN, "bt709"), Encoding("ACEScct", "ap1", UNKNOWN, "bt709"))
+"""Encodings of which tags name no more than the primaries."""
 
 OF_CAMERAS, OF_PICTURES = TAGGED[0].space, TAGGED[2].space
 
@@ -71,13 +78,25 @@ def checked_space(space: str) -> str:
 
 def encoding_named(space: str) -> Encoding:
     """The encoding of that name, with its tags."""
-    return next((e for e in TAGGED if e.space == space), Encoding(space, UNKNOWN, UNKNOWN, "bt709"))
+    return next(
+        (e for e in (*TAGGED, *_BY_PRIMARIES) if e.space == space), Encoding(space, UNKNOWN, UNKNOWN, "bt709")
+    )
 
 
 def linear_like(encoding: Encoding) -> str:
     """The space of linear light with the primaries of an encoding, as far as they are named."""
-    like = {"bt2020": "Linear Rec.2020", "smpte432": "Linear P3-D65"}
-    return like.get(encoding.primaries, "Linear Rec.709 (sRGB)")
+    return _LINEAR.get(encoding.primaries, _LINEAR["bt709"])
+
+
+_LINEAR = {
+    "bt709": "Linear Rec.709 (sRGB)", "bt2020": "Linear Rec.2020", "smpte432": "Linear P3-D65",
+    "ap0": "ACES2065-1", "ap1": "ACEScg",
+}  # fmt: skip
+
+
+def linear_of(space: str) -> str | None:
+    """The space of linear light with the very primaries of a space; None where they are not known here."""
+    return _LINEAR.get(encoding_named(space).primaries)
 
 
 def converted(frame: Frame, source: str, target: str) -> Frame:

@@ -58,11 +58,13 @@ def _opened(path: str) -> ocio.Config:
 
 CAMERA_2020 = "Camera Rec.2020"
 """Of wide-gamut cameras that record neither log nor HDR; the library's configuration has none."""
+DISPLAY_2020 = "Rec.1886 Rec.2020 - Display"
+"""What shows their pictures."""
 
 
 def _built_in() -> ocio.Config:
-    """The library's configuration with `CAMERA_2020`: curve and primaries of ITU-R BT.2020-2, tables 4 (at ten
-    bits) and 3."""
+    """The library's configuration with `DISPLAY_2020` and `CAMERA_2020`: curve and primaries of ITU-R BT.2020-2,
+    tables 4 (at ten bits) and 3."""
     config = ocio.Config.CreateFromBuiltinConfig(DEFAULT_CONFIG)
     scene = config.getRoleColorSpace(ocio.ROLE_INTERCHANGE_SCENE)
     alpha, gamma = 0.099, 1 / 0.45
@@ -73,6 +75,10 @@ def _built_in() -> ocio.Config:
     primaries = ocio.ColorSpaceTransform(scene, "Linear Rec.2020")
     space.setTransform(ocio.GroupTransform([primaries, curve]), ocio.COLORSPACE_DIR_FROM_REFERENCE)
     config.addColorSpace(space)
+    shown = ocio.ColorSpace(ocio.REFERENCE_SPACE_DISPLAY, DISPLAY_2020, family="Display", encoding="sdr-video")
+    from_light = ocio.BuiltinTransform("DISPLAY - CIE-XYZ-D65_to_REC.1886-REC.2020 - MIRROR NEGS")
+    shown.setTransform(from_light, ocio.COLORSPACE_DIR_FROM_REFERENCE)
+    config.addColorSpace(shown)
     return config
 
 

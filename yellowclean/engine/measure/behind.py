@@ -2,12 +2,15 @@
 
 Grey fields with the profile's own noise go through the step, and what comes out is measured. So no step has to know
 what it does to noise, and one that resizes in linear light, or applies a table of colours, is told as well as any.
+Where a step mixes channels, what it does depends on the picture's colours: fields of those tell how much more or
+less noise comes out than of greys.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
 
+import cv2
 import numpy as np
 
 from ..colour.opponent import SIGNAL_MATRIX, SIGNALS
@@ -24,9 +27,16 @@ LEVELS, FIELDS, SEED = 16, 6, 7
 """Greys that are shown, closer together towards black, where curves are steep; and how many fields of noise take
 turns on them."""
 
+SWATCHES, SWATCH_RIM, COLOUR_GROUPS = 5, 4, 8
+"""Colours each way on a field, pixels at their borders that are left out, and groups of rising level in which the
+colours are taken together."""
 
-def profile_behind(profile: NoiseProfile, place: Region, through: Callable[[Frame], Frame]) -> NoiseProfile:
-    """The noise of a profile after `through`, which makes SIDE×SIDE pixels of a frame over `place`."""
+
+def profile_behind(
+    profile: NoiseProfile, place: Region, through: Callable[[Frame], Frame], colours: Array | None = None
+) -> NoiseProfile:
+    """The noise of a profile after `through`, which makes SIDE×SIDE pixels of a frame over `place`. `colours` (N×3)
+    are those of the picture, for a step that mixes channels."""
     stabiliser = Stabiliser.of(profile)
     fields = [grain_field(profile, SEED, n, place) for n in range(FIELDS)]
     lowest, highest = profile.curve.level_cv[0], profile.curve.level_cv[-1]
@@ -39,6 +49,8 @@ def profile_behind(profile: NoiseProfile, place: Region, through: Callable[[Fram
         before.append(stabiliser.applied(grey, plain, plain + fields[k % FIELDS], nothing))
         after.append(through(before[-1]))
     curve = _curve_behind(profile.curve, shown_cv, before, after)
+    if colours is not None:
+        curve = _coloured(curve, *_swatches(stabiliser, fields, colours, place, through))
     told = Stabiliser.of(profile.model_copy(update={"curve": curve}))
     gatherer = SpectrumGatherer()
     for piece in after:
@@ -69,6 +81,44 @@ def _curve_behind(curve: NoiseCurve, shown_cv: Array, before: list[Frame], after
         lists[f"{name}_cv"] = (curve.signal(name) * np.interp(level, shown_cv, ratio))[rises].tolist()
     share = np.array(curve.share)[rises].tolist()
     return curve.model_copy(update={"level_cv": new_level[rises].tolist(), "share": share, **lists})
+
+
+def _swatches(
+    stabiliser: Stabiliser, fields: list[Array], colours: Array, place: Region, through: Callable[[Frame], Frame]
+) -> tuple[Array, Array]:
+    """What comes of colours with noise on them: the level of each signal (luma for colour differences) and its
+    deviation, N×6 each, in CV."""
+    levels, sigmas = [], []
+    nothing = np.zeros((2, place.height, place.width), np.float32)
+    side = SIDE // SWATCHES
+    for k in range(0, len(colours), SWATCHES**2):
+        several = np.resize(colours[k : k + SWATCHES**2], (SWATCHES, SWATCHES, 3)).astype(np.float32)
+        flat = cv2.resize(several, (place.width, place.height), interpolation=cv2.INTER_NEAREST)
+        plain = stabiliser.opponent(flat)
+        noisy = stabiliser.applied(flat, plain, plain + fields[k // SWATCHES**2 % len(fields)], nothing)
+        made = through(flat)
+        apart = (through(noisy) - made).reshape(SWATCHES, side, SWATCHES, side, 3)
+        inner = slice(SWATCH_RIM, -SWATCH_RIM)
+        here = apart[:, inner, :, inner] @ SIGNAL_MATRIX.T
+        sigmas.append(here.std(axis=(1, 3)).reshape(-1, 6))
+        level = made[side // 2 :: side, side // 2 :: side].reshape(-1, 3) @ SIGNAL_MATRIX.T
+        level[:, 4:] = level[:, 3:4]
+        levels.append(level)
+    return np.concatenate(levels) * CV_SCALE, np.concatenate(sigmas) * CV_SCALE
+
+
+def _coloured(curve: NoiseCurve, levels: Array, sigmas: Array) -> NoiseCurve:
+    """The curve of greys, each signal as much higher or lower as the picture's colours have it at that level."""
+    at, lists = np.array(curve.level_cv), {}
+    for s, name in enumerate(SIGNALS):
+        order = np.argsort(levels[:, s])
+        grey = np.interp(levels[:, s], at, curve.signal(name))
+        ratio = sigmas[:, s] / np.maximum(grey, 1e-6)
+        groups = np.array_split(order, min(COLOUR_GROUPS, len(order)))
+        middles = np.array([float(np.median(levels[group, s])) for group in groups])
+        ratios = [float(np.median(ratio[group])) for group in groups]
+        lists[f"{name}_cv"] = (curve.signal(name) * np.interp(at, middles, ratios)).tolist()
+    return curve.model_copy(update=lists)
 
 
 def _gather(gatherer: SpectrumGatherer, planes: Array) -> None:

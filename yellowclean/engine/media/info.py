@@ -58,6 +58,8 @@ class MediaInfo(BaseModel):
     codec: str
     pixel_format: str
     range: Literal["full", "limited"]
+    range_chosen: bool = False
+    """Whether the range was asked for, whatever is usual in a format."""
     primaries: str
     transfer: str
     matrix: str

@@ -13,7 +13,7 @@ from typing import Any
 import OpenImageIO as oiio
 
 from .info import MediaInfo
-from .tags import PRIMARIES, TRANSFERS, UNKNOWN, camera_tags, code_of, colour_hints
+from .tags import PRIMARIES, TRANSFERS, UNKNOWN, XY, camera_tags, code_of, colour_hints
 from .timecode import packed, shifted, unpacked
 
 DEFAULT_RATE = "24"
@@ -23,13 +23,6 @@ FLOATS = (oiio.HALF, oiio.FLOAT, oiio.DOUBLE)
 ORIENTATIONS = {1: 0, 3: 180, 6: 270, 8: 90}
 """Degrees counter-clockwise that bring a picture upright, by its Orientation (Exif 2.32, table 4.6.4, from
 memory); mirrored ones are not turned."""
-
-XY = {
-    "bt709": (0.640, 0.330, 0.300, 0.600, 0.150, 0.060, 0.3127, 0.3290),
-    "bt2020": (0.708, 0.292, 0.170, 0.797, 0.131, 0.046, 0.3127, 0.3290),
-    "smpte432": (0.680, 0.320, 0.265, 0.690, 0.150, 0.060, 0.3127, 0.3290),
-}
-"""Chromaticities of R, G, B and white (x, y each): H.273 (07/2021), table 2."""
 
 _DPX_TRANSFERS = {"Rec709": "bt709", "ITU-R 709-4": "bt709", "Rec601": "smpte170m", "Linear": "linear"}
 _DESCRIBED = "yellow-clean"

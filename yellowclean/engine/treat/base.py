@@ -180,6 +180,8 @@ class Treatment:
     measures of its own."""
     restores: bool = False
     """Whether it brings detail back: it is judged by measures of its own, other work on the plan without it."""
+    states: Callable[[Any, Format], list[str]] | None = None
+    """The numbers that it goes by on frames of a format, in sentences."""
     early: str = ""
     """What goes wrong where it stands before steps that should come first."""
     worsens: dict[str, str] = field(default_factory=dict)

@@ -10,6 +10,7 @@ from ninja.errors import HttpError
 
 from ...engine.colour.encodings import spaces_known
 from ...engine.errors import BadInput, BadPlan
+from ...engine.format import Format
 from ...engine.frames import never
 from ...engine.judge.patches import patch_at
 from ...engine.judge.standing import frame_noise, said_of, standings
@@ -96,6 +97,7 @@ def told_version(version: PlanVersion) -> VersionOut:
         matte_keys=[plan.matte_digest(k) for k in range(len(plan.steps))],
         view_keys=[plan.view_digest(k) for k in range(len(plan.steps))],
         advice=plan.advice([found.kind for found in version.shot.listed_findings or [] if found.outside]),
+        states=plan.states(Format.of(version.shot.info)),
         format=FormatOfResult.of(version.shot.info, plan),
     )
 
