@@ -37,7 +37,7 @@ class OutputFormat:
     def for_source(self, info: MediaInfo) -> OutputFormat:
         """This format with the sampling "source" settled: that of the source, where chroma stands apart."""
         if self.chroma != "source":
-            chosen = info.range_chosen and not self.is_sequence
+            chosen = info.range_chosen and self.chroma != "rgb"
             return replace(self, full_range=info.range == "full") if chosen else self
         if info.matrix not in KR_KB or info.chroma in {"rgb", "gray"}:
             return replace(self, chroma="rgb", pixel_format="gbrp16le", full_range=True)

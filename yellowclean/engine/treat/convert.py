@@ -47,7 +47,7 @@ class Convert(Parameters):
         options=(CONFIGURED, *METHODS),
     )  # fmt: skip
     codes: str = choice(
-        AS_FORMAT, "Range", "The range of codes in which a video file keeps the result.",
+        AS_FORMAT, "Range", "The range of codes in which a file of luma and colour differences keeps the result.",
         options=(AS_FORMAT, FULL, LEGAL),
     )  # fmt: skip
 
