@@ -19,6 +19,7 @@ from yellowclean.engine.colour.gamut import CLIP, KEEP, LIMIT, limited
 from yellowclean.engine.colour.management import DEFAULT_CONFIG
 from yellowclean.engine.format import Format
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, Region
+from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.media import OUTPUT_FORMATS, destination, open_source, open_writer
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Footage, Pipeline
@@ -230,6 +231,28 @@ class Gamut(TestCase):
         where = limit.own_view(0, "outside", 0) > 0
         np.testing.assert_array_equal(where, (kept.frame(0) != limit.frame(0)).any(axis=2))
         self.assertLess(made(LINEAR, LIMIT).frame(0).min(), -0.01, "floating light of scenes holds it")
+
+    def test_the_judge_tells_what_a_target_cannot_hold(self) -> None:
+        """Half of a picture in a pure BT.2020 green, which BT.709 has not."""
+        frame = np.full((64, 96, 3), 0.4, np.float32)
+        frame[:, :48] = (0.1, 0.8, 0.1)
+        source = MemorySource([frame] * 3, primaries="bt2020", transfer="bt709", matrix="bt2020nc")
+        for target, gamut, share in (
+            ("Camera Rec.709", KEEP, 50),
+            ("Camera Rec.709", LIMIT, 0),
+            ("Rec.2100-PQ - Display", KEEP, 0),
+            (LINEAR, KEEP, 0),
+        ):
+            step = Step(kind="convert", settings={"target": target, "gamut": gamut})
+            plan = Plan(profile=white_profile(1), steps=[step])
+            judged = overwork(Pipeline(Footage(source), plan), [1])
+            found = next(m for m in judged.report.measures if m.kind == "gamut")
+            with self.subTest(target, gamut=gamut):
+                self.assertAlmostEqual(found.value, share, delta=2.5)
+                self.assertEqual(found.verdict, "too far" if share else "fine")
+            if share:
+                self.assertGreater(judged.maps["gamut"][32, 20], 1)
+                self.assertLess(judged.maps["gamut"][32, 80], 0.1)
 
 
 class Range(TestCase):

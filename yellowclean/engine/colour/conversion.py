@@ -138,6 +138,11 @@ def kind_of(space: str) -> Kind:
     return _KINDS.get(builtin_config().getColorSpace(space).getEncoding(), "other")
 
 
+def held(space: str) -> bool:
+    """Whether the values of a space end at 0 and 1, as those of video do."""
+    return kind_of(space) in {"video", "hdr"}
+
+
 def shown_as(space: str) -> str:
     """The display that shows the values of a video space as they are."""
     return SHOWN_AS.get(space, space)

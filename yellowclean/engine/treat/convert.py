@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from ..colour.adapting import METHODS
-from ..colour.conversion import CONFIGURED, HDR_WHITE, PLACED, Conversion, kind_of
+from ..colour.conversion import CONFIGURED, HDR_WHITE, PLACED, Conversion, held
 from ..colour.encodings import checked_space, encoding_named, spaces_known
 from ..colour.gamut import CLIP, KEEP, LIMIT, limited, outside
 from ..format import Format
@@ -75,11 +75,6 @@ def apply(p: Convert, window: Window, around: Around) -> Picture:
     here = window.here.part(window.inside)
     made = conversion(p, window.given).applied(here.rgb)
     return Picture(limited(made, p.target, p.gamut) if held(p.target) else made, here.noise)
-
-
-def held(space: str) -> bool:
-    """Whether the values of a space end at 0 and 1, as those of video do."""
-    return kind_of(space) in {"video", "hdr"}
 
 
 def outside_target(p: Convert, window: Window, around: Around) -> Array:

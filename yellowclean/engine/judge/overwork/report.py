@@ -14,6 +14,7 @@ from ...pipeline import Pipeline
 from .base import Evidence, Measure, Reading
 from .borders import BORDERS
 from .cast import CAST
+from .gamut import GAMUT
 from .halos import HALOS
 from .over_time import BOILING, FLICKER, TRAILS
 from .repairs import DRAINED, ERRORS, FADES, GHOSTS, POINTS, SHAPES
@@ -38,6 +39,7 @@ MEASURES: dict[str, Measure] = {
         ERRORS,
         DRAINED,
         BORDERS,
+        GAMUT,
         OVERSHOOT,
         NOISE,
         CRAWLING,
