@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable, Sequence
 from contextlib import closing
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 from .engine.colour.encodings import checked_space
 from .engine.colour.input_space import input_space
@@ -23,6 +23,7 @@ from .engine.judge.standing import said_of, standings
 from .engine.measure.patch import Patch
 from .engine.measure.report import SurveyReport
 from .engine.media import OUTPUT_FORMATS, Source, destination, open_source
+from .engine.media.dither import How
 from .engine.media.sequence_writer import outputs_of
 from .engine.noise.profile import NoiseProfile, profile_from_json
 from .engine.plan import Plan, plan_from_json, plan_schema
@@ -103,6 +104,7 @@ def _parser() -> argparse.ArgumentParser:
     it.add_argument("--format", choices=sorted(OUTPUT_FORMATS), help="where the ending leaves a choice")
     it.add_argument("--frames", type=_range, metavar="A:B", help="only frames A to B-1")
     it.add_argument("--report", type=Path, metavar="R.json", help="write the delivery report")
+    it.add_argument("--dither", choices=get_args(How), help="how the result goes to fewer bits (default moving)")
     _in_space(it)
     _asked_for(it)
 
@@ -276,6 +278,8 @@ def _render(options: Any, stop: _StopFlag) -> None:
         if plan is None:
             measured = survey(source, progress=_bar("measure"), stopped=stop)
             plan = propose(measured, **_asked(options))
+        if options.dither:
+            plan = plan.model_copy(update={"dither": options.dither})
         render(source, plan, target, frames=chosen, progress=_bar("render"), stopped=stop)
         if options.report:
             report = delivery_report(source, target, chosen, plan, measured=measured)

@@ -13,7 +13,6 @@ import PyOpenColorIO as ocio
 
 from tests.clips import MemorySource, described
 from yellowclean.cli import main
-from yellowclean.engine.colour.adapting import adapting_matrix
 from yellowclean.engine.colour.conversion import CONFIGURED, Conversion
 from yellowclean.engine.colour.gamut import CLIP, KEEP, LIMIT, limited
 from yellowclean.engine.colour.management import DEFAULT_CONFIG
@@ -24,6 +23,7 @@ from yellowclean.engine.media import OUTPUT_FORMATS, destination, open_source, o
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Footage, Pipeline
 from yellowclean.engine.plan import Plan, Step
+from yellowclean.engine.primaries import between
 
 LADDER = np.linspace(0.06, 0.94, 9, dtype=np.float32)
 CHART: Frame = np.stack(np.meshgrid(LADDER, LADDER, LADDER), axis=-1).reshape(27, 27, 3)
@@ -187,7 +187,7 @@ class Levels(TestCase):
         for method in ("Bradford", "CAT02", "Von Kries"):
             wanted = colour.matrix_RGB_to_RGB(AP1, VIDEO, chromatic_adaptation_transform=method)
             own = "von Kries" if method == "Von Kries" else method
-            np.testing.assert_allclose(adapting_matrix("ap1", "bt709", own), wanted, atol=3e-4)
+            np.testing.assert_allclose(between("ap1", "bt709", own), wanted, atol=3e-4)
             found = Conversion("ACEScg", LINEAR, adaptation=own).applied(CHART)
             np.testing.assert_allclose(found, CHART @ wanted.T, atol=1e-3)
         unknown = Conversion("ARRI LogC4", LINEAR, adaptation="CAT02")

@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_valida
 from .colour.look import Look
 from .errors import BadInput, BadPlan
 from .format import Format
+from .media.dither import How
 from .noise.profile import NoiseProfile, first_problem
 from .reach.model import Reach
 from .treat import TREATMENTS, Parameters, Treatment
@@ -75,6 +76,7 @@ class Plan(BaseModel):
     schema_id: Literal["yellow-clean/plan/1"] = Field("yellow-clean/plan/1", alias="schema")
     profile: NoiseProfile | None = None
     steps: list[Step] = []
+    dither: How = Field("moving", description="How the result goes to fewer bits; decides no frame, but a file.")
     look: Look = Field(Look(), description="A look that is baked into the result; plain for none.")
 
     @model_validator(mode="after")

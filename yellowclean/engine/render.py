@@ -10,14 +10,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-import numpy as np
-
 from .errors import BadInput
 from .format import Format
 from .frames import Frame, Progress, StopCheck, never, raise_if
 from .media import Destination, MediaInfo, Source, VideoSource, files_of, open_writer
+from .media.dither import Dither
 from .media.formats import OutputFormat
-from .media.planes import Coding, Plane
+from .media.planes import Plane
 from .media.sequence_writer import outputs_of, write_member
 from .media.video_writer import VideoWriter
 from .media.writers import Writer
@@ -26,8 +25,8 @@ from .plan import Plan
 
 SEGMENT_FRAMES = 6
 
-DITHERED_BITS, DITHER_SEED = 12, 13
-"""Depth up to which the codes of a file are coarse enough to show, and where the dither starts."""
+DITHERED_BITS = 12
+"""Depth up to which the codes of a file are coarse enough to show."""
 
 
 def render(
@@ -44,23 +43,21 @@ def render(
     with _writer(target, source, plan, chosen) as writer:
         for count, n in enumerate(chosen):
             raise_if(stopped)
-            writer.write(delivered(pipeline, n, target.format))
+            writer.write(*delivered(pipeline, n, target.format))
             if progress:
                 progress((count + 1) / len(chosen))
 
 
-def delivered(pipeline: Pipeline, n: int, fmt: OutputFormat) -> Frame:
-    """Frame n of the result as it is handed to a writer: where ramps were rebuilt between the codes, with
-    triangular dither of one code of the format (Lipshitz, Wannamaker, Vanderkooy 1992), the same in all channels
-    and every time. What no step changed is written as it was."""
-    result = pipeline.frame(n)
-    finer = any(step.acts and step.treatment.finer_than_codes for step in pipeline.plan.steps)
-    if not finer or fmt.bits > DITHERED_BITS:
-        return result
-    changed = (result != pipeline.reference.frame(n)).any(axis=2)
-    first, second = np.random.default_rng((DITHER_SEED, n)).random((2, *changed.shape), np.float32)
-    dither = (first - second) / np.float32(Coding("rgb", fmt.bits, fmt.full_range).luma_scale[1])
-    return result + np.where(changed, dither, np.float32(0))[..., None]
+def delivered(pipeline: Pipeline, n: int, fmt: OutputFormat) -> tuple[Frame, Dither | None]:
+    """Frame n of the result as it is handed to a writer, and the dither with which it goes to the codes of the
+    format. What no step changed is written as it was, unless the source has more bits or another format."""
+    result, plan, info = pipeline.frame(n), pipeline.plan, pipeline.footage.info
+    if plan.dither == "none" or fmt.bits > DITHERED_BITS:
+        return result, None
+    where = None
+    if fmt.bits >= info.bit_depth and plan.look.plain and pipeline.format == pipeline.formats[0]:
+        where = (result != pipeline.reference.frame(n)).any(axis=2)
+    return result, Dither(n, plan.dither == "moving", where)
 
 
 def told_of_result(info: MediaInfo, plan: Plan) -> MediaInfo:
@@ -138,13 +135,14 @@ def render_segment(
         target.partial.mkdir(exist_ok=True)
         for n in piece:
             raise_if(stopped)
-            write_member(target, told, n, delivered(pipeline, n, target.format), source)
+            frame, dither = delivered(pipeline, n, target.format)
+            write_member(target, told, n, frame, source, dither)
         return
     lossless = Destination(segment_file(folder, piece), target.format.segment(told))
     with _writer(lossless, source, plan, piece, audio=False) as writer:
         for n in piece:
             raise_if(stopped)
-            writer.write(delivered(pipeline, n, target.format))
+            writer.write(*delivered(pipeline, n, target.format))
 
 
 def assemble(

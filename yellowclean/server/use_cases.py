@@ -24,6 +24,7 @@ from ..engine.judge.patches import Remaining, nothing_yet, remaining_one_by_one
 from ..engine.measure.patch import Patch
 from ..engine.measure.report import SurveyReport, finding_kinds
 from ..engine.media import OUTPUT_FORMATS, SEQUENCE_ENDINGS, fingerprint, probe, sequence_files, stamp
+from ..engine.media.dither import How
 from ..engine.noise.profile import NoiseProfile
 from ..engine.plan import Plan, Step
 from ..engine.propose import Untreated, propose, untreated
@@ -305,8 +306,9 @@ def save_profile(profile: NoiseProfile, name: str, camera: str = "", gain: str =
 
 
 def request_render(
-    version: PlanVersion, format_name: str, frames: tuple[int, int] | None = None, *, bake_look: bool = False
-) -> Render:
+    version: PlanVersion, format_name: str, frames: tuple[int, int] | None = None, *, bake_look: bool = False,
+    dither: How = "moving",
+) -> Render:  # fmt: skip
     """Queue a render of a version as it is now, with the shot's look in it where that is asked for."""
     from .tasks import run_render  # noqa: PLC0415 (tasks import this module)
 
@@ -317,7 +319,7 @@ def request_render(
     render = Render.objects.create(
         shot=version.shot,
         label=version.label,
-        document=version.document | ({"look": version.shot.look} if bake_look else {}),
+        document=version.document | {"dither": dither} | ({"look": version.shot.look} if bake_look else {}),
         format=format_name,
         first=chosen.start,
         stop=chosen.stop,

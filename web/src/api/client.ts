@@ -49,6 +49,7 @@ export type ProfileFit = Schemas["ProfileFit"];
 export type Treatment = Schemas["TreatmentOut"];
 export type OutputFormat = Schemas["FormatOut"];
 export type Render = Schemas["RenderOut"];
+export type Dither = NonNullable<Schemas["RenderIn"]["dither"]>;
 export type WorkEvent = Schemas["EventWork"];
 
 export const api = createClient<paths>({ baseUrl: "/", fetch: (request) => connection.fetch(request) });

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import type { Dither } from "../api/client";
   import { percent, short, timeLeft } from "../lib/format";
   import type { Bench } from "./bench.svelte";
 
@@ -9,7 +10,9 @@
   let last = $state(0);
   let bakeLook = $state(false);
   const frames = $derived(bench.shot?.media.frames ?? 1);
-  const lost = $derived(bench.formats.find((option) => option.name === format)?.lost ?? []);
+  let dither = $state<Dither>("moving");
+  const chosen = $derived(bench.formats.find((option) => option.name === format));
+  const lost = $derived(chosen?.lost ?? []);
   const fits = $derived(first >= 0 && last < frames && first <= last);
 
   export function show(): void {
@@ -55,6 +58,16 @@
         >
       </div>
     </div>
+    {#if (chosen?.bits ?? 16) <= 12}
+      <div class="grid grid-cols-[7rem_1fr] items-center gap-x-3 pb-2">
+        <label for="render-dither">Dither</label>
+        <select id="render-dither" class="select select-sm" bind:value={dither}>
+          <option value="moving">Moving: another pattern in each frame</option>
+          <option value="still">Still: one pattern, cheaper for codecs</option>
+          <option value="none">None: ramps may step</option>
+        </select>
+      </div>
+    {/if}
     {#if lost.length}
       <p class="pb-2" data-testid="lost">This format does not carry {lost.join(", ")} of the shot.</p>
     {/if}
@@ -68,8 +81,8 @@
       </p>
     {/if}
     <p class="text-[13px] text-quiet">
-      Frame rate and colour tags are carried over, and what the format holds of timecode and sound. The file
-      appears only when it is complete.
+      Frame rate is carried over, and what the format holds of timecode and sound; colour tags say what the
+      values are in. The file appears only when it is complete.
     </p>
     <ul class="mt-3 max-h-72 overflow-y-auto">
       {#each bench.renders as render (render.id)}
@@ -161,7 +174,7 @@
       <button
         class="btn btn-primary btn-sm"
         disabled={!fits}
-        onclick={() => bench.render(format, first, last + 1, bakeLook)}
+        onclick={() => bench.render(format, first, last + 1, bakeLook, dither)}
       >
         Start render
       </button>

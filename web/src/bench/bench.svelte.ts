@@ -4,6 +4,7 @@ import {
   listen,
   PLAIN,
   type Closer,
+  type Dither,
   type FindingKind,
   type NoiseCurve,
   type OutputFormat,
@@ -386,10 +387,10 @@ export class Bench {
     for (const { patch } of this.readings) if (!this.after(patch)) await this.verdictOn(patch);
   }
 
-  render = (format: string, first: number, stop: number, bakeLook: boolean) =>
+  render = (format: string, first: number, stop: number, bakeLook: boolean, dither: Dither) =>
     notices.watch(async () => {
       if (!this.version) return;
-      const body = { version_id: this.version.id, format, first, stop, bake_look: bakeLook };
+      const body = { version_id: this.version.id, format, first, stop, bake_look: bakeLook, dither };
       this.renders = [await asked(api.POST("/api/renders", { body })), ...this.renders];
     });
 

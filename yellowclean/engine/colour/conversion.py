@@ -16,8 +16,8 @@ import PyOpenColorIO as ocio
 
 from ..frames import CV_SCALE, Array, Frame
 from ..parallel import in_bands
-from .adapting import adapting_matrix, primaries_of
-from .encodings import converted, linear_of
+from ..primaries import between
+from .encodings import converted, linear_of, primaries_of
 from .management import CAMERA_2020, DISPLAY_2020, builtin_config
 
 PLACED, CONFIGURED = "as shown, BT.1886 and BT.2408", "as the configuration does"
@@ -50,7 +50,7 @@ _KINDS: dict[str, Kind] = {"scene-linear": "scene", "log": "scene", "sdr-video":
 @dataclass(frozen=True, slots=True)
 class Conversion:
     """From one space to another. `white` is where diffuse white of SDR and of scenes lies in HDR, in cd/m²;
-    `adaptation` a key of `adapting.METHODS`, used where the primaries of both are known, or `CONFIGURED`."""
+    `adaptation` a key of `primaries.METHODS`, used where the primaries of both are known, or `CONFIGURED`."""
 
     source: str
     target: str
@@ -130,7 +130,7 @@ class Conversion:
         return f"Matrix of linear light: {rows}."
 
     def _adapting(self) -> Array:
-        return adapting_matrix(primaries_of(self.source), primaries_of(self.target), self.adaptation)
+        return between(primaries_of(self.source), primaries_of(self.target), self.adaptation)
 
 
 def kind_of(space: str) -> Kind:

@@ -17,6 +17,7 @@ from ..errors import BadInput
 from ..frames import Frame
 from ..media.tags import UNKNOWN
 from ..parallel import in_bands
+from ..primaries import XY
 from .management import CAMERA_2020, DISPLAY_2020, builtin_config
 
 
@@ -97,6 +98,12 @@ _LINEAR = {
 def linear_of(space: str) -> str | None:
     """The space of linear light with the very primaries of a space; None where they are not known here."""
     return _LINEAR.get(encoding_named(space).primaries)
+
+
+def primaries_of(space: str) -> str:
+    """The name in `XY` of a space's primaries; empty where they are not known here."""
+    found = encoding_named(space).primaries
+    return found if found in XY else ""
 
 
 def converted(frame: Frame, source: str, target: str) -> Frame:

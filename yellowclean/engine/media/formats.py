@@ -10,7 +10,7 @@ from ..errors import BadInput
 from .info import MediaInfo
 from .names import numbered_name
 from .planes import HALVED
-from .tags import KR_KB
+from .tags import DPX_TRANSFERS, KR_KB, UNKNOWN
 
 FINENESS = {"gray": 0, "4:2:0": 1, "4:1:1": 1, "4:2:2": 2, "4:4:0": 2, "4:4:4": 4, "rgb": 4}
 """Samples of colour to four of luma, by sampling."""
@@ -57,6 +57,8 @@ class OutputFormat:
             told.append("the sound")
         if self.is_sequence and info.timecode:
             told.append("the start timecode")
+        if self.ending == ".dpx" and info.transfer not in {UNKNOWN, *DPX_TRANSFERS}:
+            told.append(f"what its values stand for ({info.transfer})")
         return told
 
     def segment(self, info: MediaInfo) -> OutputFormat:
@@ -67,6 +69,7 @@ class OutputFormat:
 
 _FFV1 = {"level": "3", "slicecrc": "1", "slices": "4", "g": "1"}
 
+# crf 8: at 14 the coder takes the dither of eight bits for nothing, and ramps step again
 _FORMATS = (
     OutputFormat(
         "ffv1", ".mkv", "FFV1 in Matroska, 16-bit RGB, lossless", "ffv1", "gbrp16le", full_range=True,
@@ -88,15 +91,21 @@ _FORMATS = (
         "h264", ".mp4", "H.264 in MP4, 10-bit 4:2:0", "libx264", "yuv420p10le", 10, "4:2:0",
         options={"crf": "14", "preset": "medium"},
     ),
+    OutputFormat(
+        "h264-8bit", ".mp4", "H.264 in MP4, 8-bit 4:2:0", "libx264", "yuv420p", 8, "4:2:0",
+        options={"crf": "8", "preset": "medium"},
+    ),
     OutputFormat("png", ".png", "PNG sequence, 16-bit"),
+    OutputFormat("png-8bit", ".png", "PNG sequence, 8-bit", bits=8),
     OutputFormat("tiff", ".tif", "TIFF sequence, 16-bit"),
+    OutputFormat("dpx", ".dpx", "DPX sequence, 10-bit", bits=10),
     OutputFormat("exr", ".exr", "OpenEXR sequence, half float"),
 )  # fmt: skip
 OUTPUT_FORMATS = {fmt.name: fmt for fmt in _FORMATS}
 
 _ENDINGS = {
     ".mkv": "ffv1", ".mov": "prores-hq", ".mp4": "h264", ".m4v": "h264",
-    ".png": "png", ".tif": "tiff", ".tiff": "tiff", ".exr": "exr",
+    ".dpx": "dpx", ".png": "png", ".tif": "tiff", ".tiff": "tiff", ".exr": "exr",
 }  # fmt: skip
 
 

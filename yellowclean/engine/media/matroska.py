@@ -1,18 +1,22 @@
-"""The pixel aspect in Matroska files, which the library at hand writes for few codecs only.
+"""What Matroska files say of their video beyond what the library at hand writes: pixel aspect, light of HDR.
 
-It stands as DisplayWidth and DisplayHeight in the Video element of the track (RFC 9559, section 5.1.4.1.28).
-The writer first gives the track a name of blanks; that element is then taken out and Video grown by as many
-bytes, so that nothing else in the file moves. Elements, sizes and checksums are those of EBML (RFC 8794).
+They stand in the Video element of the track: DisplayWidth and DisplayHeight, and in its Colour element MaxCLL,
+MaxFALL and MasteringMetadata (RFC 9559, section 5.1.4.1.28). The writer first gives the track a name of blanks;
+that element is then taken out and Video grown by as many bytes, so that nothing else in the file moves. Elements,
+sizes and checksums are those of EBML (RFC 8794).
 """
 
 from __future__ import annotations
 
+import struct
 import zlib
 from collections.abc import Iterator
 from fractions import Fraction
 from pathlib import Path
 
 from ..errors import BadInput
+from ..primaries import XY
+from .light import BLACKEST, LightLevel
 
 SEGMENT, TRACKS, TRACK, VIDEO, NAME, CRC = 0x18538067, 0x1654AE6B, 0xAE, 0xE0, 0x536E, 0xBF
 DISPLAY_UNIT, DISPLAY_WIDTH, DISPLAY_HEIGHT = 0x54B2, 0x54B0, 0x54BA
@@ -23,22 +27,32 @@ ASPECT = b"\x03"
 HEAD = 1 << 16
 """Bytes at the start of a file among which the tracks are described."""
 
-PIXEL_ASPECT_ROOM = 24
+COLOUR, MASTERING, CONTENT, AVERAGE = 0x55B0, 0x55D0, 0x55BC, 0x55BD
+FIRST_OF_MASTERING = 0x55D1
+"""Red x, the first of ten: red, green, blue and white (x, y each), the brightest and the darkest light."""
+
+ROOM = 192
 """Length of the name that is replaced."""
 
 
-def write_pixel_aspect(file: Path, size: tuple[int, int], aspect: Fraction) -> None:
-    """Put the pixel aspect into a finished file whose first track is a video named by blanks."""
+def write_facts(
+    file: Path, size: tuple[int, int], *, aspect: Fraction = Fraction(1),
+    light: tuple[str, LightLevel] | None = None,
+) -> None:  # fmt: skip
+    """Put the pixel aspect, and HDR's primaries with the light level, into a finished file whose first track is a
+    video named by blanks."""
     with file.open("r+b") as stream:
         head = bytearray(stream.read(HEAD))
         tracks = _inner(head, _inner(head, range(len(head)), SEGMENT), TRACKS)
         track = _inner(head, tracks, TRACK)
         if not _inner(head, track, VIDEO) or not _inner(head, track, NAME) or tracks.stop == len(head):
-            raise BadInput(f"{file}: the pixel aspect could not be written; write another format.")
+            raise BadInput(f"{file}: pixel aspect or light level could not be written; write another format.")
         rest = b""
         for key, start, inside in _elements(head, track):
             if key == VIDEO:
-                rest += _element(VIDEO, _with_display(head, inside, aspect * size[0] / size[1]))
+                shown = _with_display(head, inside, aspect * size[0] / size[1]) if aspect != 1 else None
+                video = bytes(head[inside.start : inside.stop]) if shown is None else shown
+                rest += _element(VIDEO, _with_light(video, *light) if light else video)
             elif key != NAME:
                 rest += bytes(head[start : inside.stop])
         spare = len(track) - len(rest) - 2
@@ -60,6 +74,21 @@ def _with_display(head: bytearray, video: range, shown: Fraction) -> bytes:
     sides = shown.numerator.to_bytes(4, "big"), shown.denominator.to_bytes(4, "big")
     told = zip((DISPLAY_UNIT, DISPLAY_WIDTH, DISPLAY_HEIGHT), (ASPECT, *sides), strict=True)
     return kept + b"".join(_element(key, value) for key, value in told)
+
+
+def _with_light(video: bytes, primaries: str, level: LightLevel) -> bytes:
+    """The content of a Video element with what HDR says in Colour."""
+    data, kept, colour = bytearray(video), b"", b""
+    for key, start, inside in _elements(data, range(len(data))):
+        if key == COLOUR:
+            colour = bytes(data[inside.start : inside.stop])
+        else:
+            kept += bytes(data[start : inside.stop])
+    told = (*XY[primaries], float(level.mastering_peak), BLACKEST)
+    mastering = b"".join(_element(FIRST_OF_MASTERING + k, struct.pack(">f", v)) for k, v in enumerate(told))
+    figures = zip((CONTENT, AVERAGE), (level.content, level.frame_average), strict=True)
+    colour += b"".join(_element(key, round(value).to_bytes(2, "big")) for key, value in figures)
+    return kept + _element(COLOUR, colour + _element(MASTERING, mastering))
 
 
 def _element(key: int, content: bytes) -> bytes:

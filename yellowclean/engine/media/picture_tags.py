@@ -10,10 +10,13 @@ import json
 from fractions import Fraction
 from typing import Any
 
+import numpy as np
 import OpenImageIO as oiio
 
+from ..primaries import XY
+from .icc import icc_profile
 from .info import MediaInfo
-from .tags import PRIMARIES, TRANSFERS, UNKNOWN, XY, camera_tags, code_of, colour_hints
+from .tags import DPX_TRANSFERS, PRIMARIES, TRANSFERS, UNKNOWN, camera_tags, code_of, colour_hints
 from .timecode import packed, shifted, unpacked
 
 DEFAULT_RATE = "24"
@@ -24,13 +27,23 @@ ORIENTATIONS = {1: 0, 3: 180, 6: 270, 8: 90}
 """Degrees counter-clockwise that bring a picture upright, by its Orientation (Exif 2.32, table 4.6.4, from
 memory); mirrored ones are not turned."""
 
-_DPX_TRANSFERS = {"Rec709": "bt709", "ITU-R 709-4": "bt709", "Rec601": "smpte170m", "Linear": "linear"}
+_READ_FROM_DPX = {name: transfer for transfer, name in DPX_TRANSFERS.items()}
+_READ_FROM_DPX |= {
+    "Rec709": "bt709",
+    "SMPTE 274M": "bt709",
+    "Rec601": "smpte170m",
+    "ITU-R 601-5 system M": "smpte170m",
+}
+
+_OF_PROFILE = "ICCProfile:"
+"""What the library reads out of a profile: a device's model there is no camera's."""
+
 _DESCRIBED = "yellow-clean"
 
 
 def told(spec: oiio.ImageSpec, ending: str) -> dict[str, Any]:
     """The fields of `MediaInfo` that a picture tells."""
-    attributes: dict[str, Any] = {a.name: a.value for a in spec.extra_attribs}
+    attributes: dict[str, Any] = {a.name: a.value for a in spec.extra_attribs if not a.name.startswith(_OF_PROFILE)}
     ours = _described(str(attributes.get("ImageDescription", "")))
     camera, gain = camera_tags([attributes])
     rate = _rate(attributes) or ours.get("rate")
@@ -50,8 +63,9 @@ def told(spec: oiio.ImageSpec, ending: str) -> dict[str, Any]:
     }
 
 
-def tell(spec: oiio.ImageSpec, info: MediaInfo, frames_on: int) -> None:
-    """Write what `info` knows into the spec of the picture `frames_on` frames after the start."""
+def tell(spec: oiio.ImageSpec, info: MediaInfo, frames_on: int, ending: str) -> None:
+    """Write what `info` knows into the spec of the picture `frames_on` frames after the start, in a format by its
+    ending."""
     rate = info.fps
     spec.attribute("FramesPerSecond", oiio.TypeRational, (rate.numerator, rate.denominator))
     timecode = shifted(info.timecode, frames_on, rate) if info.timecode else None
@@ -65,6 +79,11 @@ def tell(spec: oiio.ImageSpec, info: MediaInfo, frames_on: int) -> None:
     codes = code_of(PRIMARIES, info.primaries), code_of(TRANSFERS, info.transfer)
     if 2 not in codes:
         spec.attribute("CICP", "int[4]", (*codes, 0, 1))
+    if ending == ".dpx":
+        spec.attribute("dpx:Transfer", DPX_TRANSFERS.get(info.transfer, "User defined"))
+    profile = icc_profile(info.primaries, info.transfer) if ending == ".tif" else None
+    if profile:
+        spec.attribute("ICCProfile", f"uint8[{len(profile)}]", np.frombuffer(profile, np.uint8))
     if info.primaries in XY:
         spec.attribute("chromaticities", "float[8]", XY[info.primaries])
     if info.stored_aspect != 1:
@@ -115,7 +134,7 @@ def _colour(spec: oiio.ImageSpec, attributes: dict[str, Any], ours: dict[str, An
         return ours.get("primaries", UNKNOWN), ours.get("transfer", UNKNOWN)
     primaries = _nearest_primaries(attributes.get("chromaticities"))
     if ending == "dpx":
-        return primaries, _DPX_TRANSFERS.get(str(attributes.get("dpx:Transfer", "")).strip(), UNKNOWN)
+        return primaries, _READ_FROM_DPX.get(str(attributes.get("dpx:Transfer", "")).strip(), UNKNOWN)
     space = str(attributes.get("oiio:ColorSpace") or "").lower()
     if space.startswith("srgb"):
         return "bt709", "srgb"

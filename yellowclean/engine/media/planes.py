@@ -21,6 +21,7 @@ from scipy.linalg import solveh_banded
 
 from ..frames import Array, Frame
 from ..parallel import in_bands
+from .dither import Dither
 from .tags import KR_KB
 
 Plane = npt.NDArray[np.uint8] | npt.NDArray[np.uint16]
@@ -119,7 +120,13 @@ def rgb_from_gbr(green: Plane, blue: Plane, red: Plane, coding: Coding) -> Frame
 
 
 def yuv_from_rgb(
-    rgb: Frame, coding: Coding, chroma: str, *, siting: str = "left", came_from: str = "4:4:4"
+    rgb: Frame,
+    coding: Coding,
+    chroma: str,
+    *,
+    siting: str = "left",
+    came_from: str = "4:4:4",
+    dither: Dither | None = None,
 ) -> tuple[Plane, Plane, Plane]:
     """Y'CbCr planes as uint16 (uint8 for 8 bits) with chroma "4:4:4", "4:2:2" or "4:2:0".
 
@@ -139,23 +146,26 @@ def yuv_from_rgb(
     y_offset, y_span = coding.luma_scale
     c_offset, c_span = coding.chroma_scale
     return (
-        _quantised(luma * y_span + y_offset, coding),
-        _quantised(cb * c_span + c_offset, coding),
-        _quantised(cr * c_span + c_offset, coding),
+        quantised(luma * y_span + y_offset, coding.bits, dither),
+        quantised(cb * c_span + c_offset, coding.bits, dither, 1),
+        quantised(cr * c_span + c_offset, coding.bits, dither, 2),
     )
 
 
-def gbr_from_rgb(rgb: Frame, coding: Coding) -> tuple[Plane, Plane, Plane]:
+def gbr_from_rgb(rgb: Frame, coding: Coding, dither: Dither | None = None) -> tuple[Plane, Plane, Plane]:
     """Green, blue and red planes of full resolution."""
     offset, span = coding.luma_scale
     rgb = np.nan_to_num(rgb)
-    red, green, blue = (_quantised(rgb[..., c] * span + offset, coding) for c in range(3))
+    red, green, blue = (quantised(rgb[..., c] * span + offset, coding.bits, dither) for c in range(3))
     return green, blue, red
 
 
-def _quantised(values: Array, coding: Coding) -> Plane:
-    whole = np.rint(np.clip(values, 0, (1 << coding.bits) - 1))
-    return whole.astype(np.uint16) if coding.bits > 8 else whole.astype(np.uint8)
+def quantised(values: Array, bits: int, dither: Dither | None = None, plane: int = 0) -> Plane:
+    """A plane in codes, rounded to whole ones (uint8 up to 8 bits), dithered where that is asked for."""
+    most = (1 << bits) - 1
+    codes = values if dither is None else dither.on(values, most, plane)
+    whole = np.rint(np.clip(codes, 0, most))
+    return whole.astype(np.uint16) if bits > 8 else whole.astype(np.uint8)
 
 
 def _along(axis: int, down: Callable[[Array, float], Array], plane: Array, phase: float) -> Array:

@@ -4,17 +4,20 @@ from __future__ import annotations
 
 from pathlib import Path
 from types import TracebackType
-from typing import Self
+from typing import Any, Self
 
 import cv2
 import numpy as np
+import numpy.typing as npt
 import OpenImageIO as oiio
 
 from ..errors import BadInput
-from ..frames import Array, Frame, as_uint16
-from .formats import Destination
+from ..frames import Array, Frame
+from .dither import Dither
+from .formats import Destination, OutputFormat
 from .info import MediaInfo, Source, as_stored, checked_picture
 from .picture_tags import tell
+from .planes import quantised
 from .sequence import Layers, SequenceSource, is_float, shared_windows
 
 
@@ -37,30 +40,36 @@ class SequenceWriter:
         else:
             self._target.publish()
 
-    def write(self, frame: Frame) -> None:
-        write_member(self._target, self._info, self._n, frame, self._source)
+    def write(self, frame: Frame, dither: Dither | None = None) -> None:
+        write_member(self._target, self._info, self._n, frame, self._source, dither)
         self._n += 1
 
 
-def write_member(target: Destination, info: MediaInfo, n: int, frame: Frame, source: Source | None = None) -> None:
+def write_member(
+    target: Destination, info: MediaInfo, n: int, frame: Frame, source: Source | None = None,
+    dither: Dither | None = None,
+) -> None:  # fmt: skip
     """Write frame `n` of a shot into the unfinished folder, complete or not at all, under the number that it has
     in the source. Alpha, further channels and the data window come from the source's own file; where the result
     has another size, channels are brought into it. Raises `BadInput` for a frame of another size than that of
     `info`."""
     file = target.member(info.first_number + n)
-    half = target.format.name == "exr"
+    half = target.format.ending == ".exr"
     stored = as_stored(checked_picture(frame, info), info.rotation)
     layers = source.layers(n) if isinstance(source, SequenceSource) else None
     if layers and source and (source.info.width, source.info.height) != (info.width, info.height):
         layers = _in_size(layers, stored.shape[1], stored.shape[0])
-    spec, values = _with_layers(target.format.name, stored, layers)
-    tell(spec, info, n)
+    spec, values = _with_layers(target.format, stored, layers)
+    tell(spec, info, n, target.format.ending)
+    if target.format.bits not in {8, 16}:
+        spec.attribute("oiio:BitsPerSample", target.format.bits)
     spec.attribute("compression", "zips" if half else "none")
-    if target.format.name == "png":
+    if target.format.ending == ".png":
         spec.attribute("png:compressionLevel", 2)
     begun = file.with_name(f".{file.name}{file.suffix}")
     output = oiio.ImageOutput.create(str(begun))
-    samples = values if half else as_uint16(values)
+    turned = dither.turned(-info.rotation // 90) if dither else None
+    samples = values if half else _samples(values, target.format.bits, turned)
     done = output is not None and output.open(str(begun), spec) and output.write_image(samples)
     if output is not None:
         done = output.close() and done
@@ -68,6 +77,18 @@ def write_member(target: Destination, info: MediaInfo, n: int, frame: Frame, sou
         begun.unlink(missing_ok=True)
         raise BadInput(f"{file}: could not be written; check the free space and the rights of its folder.")
     begun.replace(file)
+
+
+def _samples(values: Array, bits: int, dither: Dither | None) -> npt.NDArray[Any]:
+    """Full-range integers of a depth, H×W×channels, dithered in the first three; in 16 bits where those of the file
+    lie between 8 and 16: the library takes their upper ones."""
+    most = (1 << bits) - 1
+    planes = [
+        quantised(np.clip(values[..., k], 0, 1) * np.float32(most), bits, dither if k < 3 else None)
+        for k in range(values.shape[2])
+    ]
+    whole = np.stack(planes, axis=-1)
+    return whole if bits in {8, 16} else np.rint(whole.astype(np.float64) * (65535 / most)).astype(np.uint16)
 
 
 def _in_size(layers: Layers, width: int, height: int) -> Layers:
@@ -84,10 +105,13 @@ def _in_size(layers: Layers, width: int, height: int) -> Layers:
     return Layers(spec, np.stack(planes, axis=-1), layers.colour)
 
 
-def _with_layers(form: str, stored: Frame, layers: Layers | None) -> tuple[oiio.ImageSpec, Array]:
+def _with_layers(fmt: OutputFormat, stored: Frame, layers: Layers | None) -> tuple[oiio.ImageSpec, Array]:
     """Spec and samples of a picture: the frame's colour, and the channels beside it that the format holds."""
     height, width = stored.shape[:2]
-    kind = "uint16" if form != "exr" else "float" if layers and layers.spec.format == oiio.FLOAT else "half"
+    form = fmt.ending.removeprefix(".")
+    kind = "uint8" if fmt.bits == 8 else "uint16"
+    if form == "exr":
+        kind = "float" if layers and layers.spec.format == oiio.FLOAT else "half"
     beside = _beside(form, layers)
     if layers is None or (form != "exr" and not beside):
         return oiio.ImageSpec(width, height, 3, kind), np.nan_to_num(stored).astype(np.float32)
@@ -121,7 +145,7 @@ def _beside(form: str, layers: Layers | None) -> list[int]:
     if layers is None:
         return []
     others = [k for k in range(layers.spec.nchannels) if k not in layers.colour]
-    if form == "exr" or (form == "tiff" and not is_float(layers.spec)):
+    if form == "exr" or (form == "tif" and not is_float(layers.spec)):
         return others
     return [k for k in others if k == layers.spec.alpha_channel]
 

@@ -27,21 +27,14 @@ KR_KB = {
 
 UNKNOWN = "unknown"
 
-XY = {
-    "bt709": (0.640, 0.330, 0.300, 0.600, 0.150, 0.060, 0.3127, 0.3290),
-    "bt2020": (0.708, 0.292, 0.170, 0.797, 0.131, 0.046, 0.3127, 0.3290),
-    "smpte432": (0.680, 0.320, 0.265, 0.690, 0.150, 0.060, 0.3127, 0.3290),
-    "ap0": (0.7347, 0.2653, 0.0, 1.0, 0.0001, -0.0770, 0.32168, 0.33767),
-    "ap1": (0.713, 0.293, 0.165, 0.830, 0.128, 0.044, 0.32168, 0.33767),
-}
-"""Chromaticities of R, G, B and white (x, y each): H.273 (07/2021), table 2; those of ACES, which have no code
-point there, are of the Academy's TB-2014-004 and S-2014-004."""
-
 
 def code_of(table: dict[int, str], name: str) -> int:
     """The code point of a name; 2 (unspecified) when it has none."""
     return next((code for code, known in table.items() if known == name), 2)
 
+
+DPX_TRANSFERS = {"bt709": "ITU-R 709-4", "smpte170m": "ITU-R 601-5 system B or G", "linear": "Linear"}
+"""What SMPTE ST 268-1:2014, table 5A, has of transfers, in the library's words; others are user defined there."""
 
 COLOUR_KEYS = ("colorinteropid", "colorspace", "colourspace", "gamma", "transferfunction", "gamut", "log")
 """Ends of the names under which containers and pictures keep what their colours are in (common practice, no source;

@@ -17,11 +17,23 @@ from av.video.stream import VideoStream
 
 from ..errors import BadInput
 from ..frames import Frame
+from ..primaries import XY
+from .boxes import write_light_boxes
 from .describe import SITING_TAG
+from .dither import Dither
 from .formats import Destination, OutputFormat
 from .info import MediaInfo, as_stored, checked_picture
-from .matroska import PIXEL_ASPECT_ROOM, write_pixel_aspect
-from .planes import SITINGS, Coding, Plane, gbr_from_rgb, yuv_from_rgb
+from .light import LightLevel
+from .matroska import ROOM, write_facts
+from .planes import (
+    SITINGS,
+    Coding,
+    Plane,
+    gbr_from_rgb,
+    rgb_from_gbr,
+    rgb_from_yuv,
+    yuv_from_rgb,
+)
 from .sound import Sound
 from .tags import KR_KB, MATRICES, PRIMARIES, TRANSFERS, code_of
 from .timecode import shifted
@@ -35,15 +47,16 @@ def coding_for(fmt: OutputFormat, info: MediaInfo) -> Coding:
     return Coding("rgb" if fmt.chroma == "rgb" else _matrix_to_write(info), fmt.bits, fmt.full_range)
 
 
-def coded(frame: Frame, fmt: OutputFormat, info: MediaInfo) -> tuple[Plane, ...]:
-    """The samples that a format keeps of an upright frame: what an encoder is given, and what a segment of a
-    render holds, so that both ways of rendering give one file."""
+def coded(frame: Frame, fmt: OutputFormat, info: MediaInfo, dither: Dither | None = None) -> tuple[Plane, ...]:
+    """The samples that a format keeps of an upright frame, dithered where that is asked for: what an encoder is
+    given, and what a segment of a render holds, so that both ways of rendering give one file."""
     stored = as_stored(checked_picture(frame, info), info.rotation)
     coding = coding_for(fmt, info)
+    dither = dither.turned(-info.rotation // 90) if dither else None
     if fmt.chroma == "rgb":
-        return gbr_from_rgb(stored, coding)
+        return gbr_from_rgb(stored, coding, dither)
     came_from = "4:4:4" if info.resampled else info.chroma
-    return yuv_from_rgb(stored, coding, fmt.chroma, siting=info.siting, came_from=came_from)
+    return yuv_from_rgb(stored, coding, fmt.chroma, siting=info.siting, came_from=came_from, dither=dither)
 
 
 class VideoWriter:
@@ -60,6 +73,8 @@ class VideoWriter:
         self._rate = info.fps
         self._count = 0
         self._coding = coding_for(self._format, info)
+        in_pq = info.transfer == "smpte2084" and info.primaries in XY and target.format.name != "segment"
+        self._light = LightLevel() if in_pq else None
         self._container: OutputContainer = av.open(str(target.partial), "w", container_options=_TAGS)
         self._sound: Sound | None = None
         try:
@@ -85,20 +100,21 @@ class VideoWriter:
             if self._sound:
                 self._sound.mux_until(None)
             self._container.close()
-            if self._aspect_by_hand:
-                write_pixel_aspect(self._target.partial, self._info.stored_size, self._info.stored_aspect)
+            self._tell_the_rest()
         except BaseException:
             self._abandon()
             raise
         self._close_sound()
         self._target.publish()
 
-    def write(self, frame: Frame) -> None:
+    def write(self, frame: Frame, dither: Dither | None = None) -> None:
         """Encode the next frame, H×W×3."""
-        self.put(coded(frame, self._format, self._info))
+        self.put(coded(frame, self._format, self._info, dither))
 
     def put(self, planes: Sequence[Plane]) -> None:
         """Encode the next frame as its samples, which are those of `coded`."""
+        if self._light:
+            self._light.add(self._decoded(planes))
         width, height = self._info.stored_size
         picture = VideoFrame(width, height, self._format.pixel_format)
         for plane, values in zip(picture.planes, planes, strict=True):
@@ -112,10 +128,25 @@ class VideoWriter:
         self._count += 1
         self._container.mux(self._stream.encode(picture))
 
+    def _decoded(self, planes: Sequence[Plane]) -> Frame:
+        first, second, third = planes
+        if self._format.chroma == "rgb":
+            return rgb_from_gbr(first, second, third, self._coding)
+        return rgb_from_yuv(first, second, third, self._coding, self._info.siting)
+
+    def _tell_the_rest(self) -> None:
+        """What the library does not write: the light of PQ, and in Matroska the pixel aspect."""
+        partial, light = self._target.partial, self._light
+        told = (self._info.primaries, light) if light and self._count else None
+        if self._by_hand:
+            write_facts(partial, self._info.stored_size, aspect=self._info.stored_aspect, light=told)
+        elif told:
+            write_light_boxes(partial, *told)
+
     @property
-    def _aspect_by_hand(self) -> bool:
+    def _by_hand(self) -> bool:
         """Matroska takes the pixel aspect from a place that only codecs with one of their own reach."""
-        return self._target.path.suffix == ".mkv" and self._info.stored_aspect != 1
+        return self._target.path.suffix == ".mkv" and (self._info.stored_aspect != 1 or self._light is not None)
 
     def _video_stream(self, first: int) -> VideoStream:
         options = dict(self._format.options)
@@ -132,8 +163,8 @@ class VideoWriter:
         if self._info.rotation:
             stream.set_display_rotation(self._info.rotation)
         _tag(stream.codec_context, self._info, self._coding)
-        if self._aspect_by_hand:
-            stream.metadata["title"] = " " * PIXEL_ASPECT_ROOM
+        if self._by_hand:
+            stream.metadata["title"] = " " * ROOM
         if self._info.timecode:
             timecode = shifted(self._info.timecode, first, self._rate)
             stream.metadata["timecode"] = timecode

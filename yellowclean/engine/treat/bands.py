@@ -180,7 +180,7 @@ def _recorded_as(case: Case) -> str:
 
 TREATMENT = Treatment(
     kind="bands", title="Bands", treats=("banding",), order=60, parameters=Bands, need=need, apply=apply,
-    propose=propose, finer_than_codes=True, mends=True,
+    propose=propose, mends=True,
     views=(
         OwnView(
             "contours", "Contours",

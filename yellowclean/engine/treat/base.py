@@ -186,8 +186,6 @@ class Treatment:
     """What goes wrong where it stands before steps that should come first."""
     worsens: dict[str, str] = field(default_factory=dict)
     """Findings outside their tolerance that speak against it, and why."""
-    finer_than_codes: bool = False
-    """Whether its result lies between the codes of a file, and steps again where it is rounded without dither."""
 
     @property
     def reshapes(self) -> bool:

@@ -6,13 +6,13 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..colour.adapting import METHODS
 from ..colour.conversion import CONFIGURED, HDR_WHITE, PLACED, Conversion, held
 from ..colour.encodings import checked_space, encoding_named, spaces_known
 from ..colour.gamut import CLIP, KEEP, LIMIT, limited, outside
 from ..format import Format
 from ..frames import Array
 from ..parameters import Parameters, choice, quantity
+from ..primaries import METHODS
 from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 

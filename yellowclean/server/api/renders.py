@@ -55,7 +55,8 @@ def start_render(request: HttpRequest, payload: RenderIn) -> RenderOut:
     if payload.first is not None or payload.stop is not None:
         count = version.shot.media["frames"]
         frames = (payload.first or 0, count if payload.stop is None else payload.stop)
-    return told_render(request_render(version, payload.format, frames, bake_look=payload.bake_look))
+    render = request_render(version, payload.format, frames, bake_look=payload.bake_look, dither=payload.dither)
+    return told_render(render)
 
 
 @router.get("/renders/{render_id}", response=RenderOut)

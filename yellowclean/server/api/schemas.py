@@ -16,6 +16,7 @@ from ...engine.judge.standing import FrameNoise, Standing
 from ...engine.measure.patch import Patch, PatchReading
 from ...engine.measure.report import SourceCheck, SurveyReport
 from ...engine.media import MediaInfo
+from ...engine.media.dither import How
 from ...engine.noise.profile import NoiseCurve
 from ...engine.plan import Plan
 from ...engine.propose import Untreated
@@ -258,6 +259,7 @@ class FormatOut(Schema):
     name: str
     title: str
     ending: str
+    bits: int
     lost: list[str]
     """What it cannot carry of the shot."""
 
@@ -268,6 +270,8 @@ class RenderIn(Schema):
     first: int | None = None
     stop: int | None = None
     bake_look: bool = False
+    dither: How = "moving"
+    """How the result goes to fewer bits."""
 
 
 class RenderOut(WorkOut):

@@ -267,4 +267,4 @@ def list_formats(request: HttpRequest, shot_id: int) -> list[FormatOut]:
     """What a shot can be written as, and what each format cannot carry of it."""
     info = Shot.objects.get(pk=shot_id).info
     formats = OUTPUT_FORMATS.values()
-    return [FormatOut(name=f.name, title=f.title, ending=f.ending, lost=f.lost(info)) for f in formats]
+    return [FormatOut(name=f.name, title=f.title, ending=f.ending, bits=f.bits, lost=f.lost(info)) for f in formats]
