@@ -192,7 +192,7 @@ class UnderTheLook(JudgingCase):
         self.open_quay()
         page.get_by_role("tab", name="Look").click()
         lut = {"name": "broken.cube", "mimeType": "text/plain", "buffer": b"hello"}
-        page.locator("input[type=file][accept='.cube']").set_input_files([lut])  # type: ignore[arg-type]
+        page.locator("input[type=file][accept='.cube,.clf']").set_input_files([lut])  # type: ignore[arg-type]
         expect(page.get_by_text("broken.cube is no LUT that can be read")).to_be_visible()
         page.get_by_label("Colour management").check()
         expect(page.get_by_label("Footage")).to_have_value("Camera Rec.709")

@@ -8,8 +8,9 @@ from unittest import TestCase
 import colour
 import numpy as np
 
-from tests.clips import temporary_folder
+from tests.clips import MemorySource, temporary_folder
 from yellowclean.engine.colour.cdl_files import FORMATS, read_cdls, written_cdl
+from yellowclean.engine.colour.cube_files import written_cube
 from yellowclean.engine.colour.encodings import converted
 from yellowclean.engine.colour.input_space import encoding_of
 from yellowclean.engine.colour.look import MID_GREY_CV, Cdl, Look, lut_checked
@@ -19,7 +20,8 @@ from yellowclean.engine.frames import LUMA_WEIGHTS, Frame
 from yellowclean.engine.judge.under_look import noise_under
 from yellowclean.engine.media.info import MediaInfo
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.plan import Plan
+from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.render import told_of_result
 
 FRAME: Frame = np.random.default_rng(3).uniform(0, 1, (24, 40, 3)).astype(np.float32)
@@ -72,6 +74,41 @@ class Looks(TestCase):
         path = self.written("curve.cube", f"LUT_1D_SIZE 17\n{rows}\n")
         expected = np.interp(FRAME, np.linspace(0, 1, 17), curve)
         np.testing.assert_allclose(Look(lut=str(path)).applied(FRAME), expected, atol=1e-4)
+
+    def test_a_look_kept_as_a_cube_looks_like_it(self) -> None:
+        for look in (Look(contrast=1.2, cdl=CDL), Look(exposure=0.5, managed=suggested(info("smpte2084")))):
+            for size, apart in ((33, 0.5), (65, 0.2)):
+                path = self.written("kept.cube", written_cube(look, size, 'a "look"'))
+                lattice = np.linspace(0, 1, size, dtype=np.float32)[None, :, None].repeat(3, axis=2)
+                made = Look(lut=str(path))
+                np.testing.assert_allclose(made.applied(lattice), look.applied(lattice), atol=1e-5)
+                self.assertLess(np.median(np.abs(made.applied(FRAME) - look.applied(FRAME))) * 1023, apart)
+        with self.assertRaisesRegex(BadInput, "33 or 65"):
+            written_cube(Look(), 17, "odd")
+
+    def test_a_step_grades_in_the_space_it_is_asked_to(self) -> None:
+        """Slope 2 in linear light is a stop; a LUT that converts says what its result is."""
+        settings = {"space": SCENE_LINEAR, "slope_r": 2, "slope_g": 2, "slope_b": 2}
+        dim = 0.3 * FRAME
+        made = self.graded(dim, settings)
+        np.testing.assert_allclose(
+            converted(made.frame(0), "Camera Rec.709", SCENE_LINEAR),
+            np.clip(2 * converted(dim, "Camera Rec.709", SCENE_LINEAR), 0, 1), atol=2e-4,
+        )  # fmt: skip
+        self.assertEqual(made.format, made.formats[0])
+        lattice = np.stack(np.meshgrid(*[np.linspace(1, 0, 2)] * 3, indexing="ij")[::-1], axis=-1)
+        path = self.written("inverted.cube", cube(2, lattice))
+        inverted = self.graded(FRAME, {"lut": str(path), "gives": "sRGB - Display"})
+        np.testing.assert_allclose(inverted.frame(0), 1 - FRAME, atol=1e-5)
+        self.assertEqual(inverted.format.encoding.transfer, "srgb")
+        self.assertEqual(inverted.plan.luts, [str(path)])
+        with self.assertRaisesRegex(BadInput, "gone.cube"):
+            self.graded(FRAME, {"lut": str(path.with_name("gone.cube"))})
+
+    @staticmethod
+    def graded(frame: Frame, settings: dict[str, object]) -> Pipeline:
+        plan = Plan(profile=white_profile(1), steps=[Step(kind="grade", settings=settings)])
+        return Pipeline(Footage(MemorySource([frame] * 2)), plan)
 
     def test_files_that_are_none_are_refused_in_one_line(self) -> None:
         for name, text in (("bad.cube", "hello"), ("empty.cube", ""), ("short.cube", "LUT_3D_SIZE 9\n0 0 0\n")):

@@ -451,6 +451,7 @@ class Bench(ApiCase):
                 "tint",
                 "glow",
                 "convert",
+                "grade",
                 "grain",
             ],
         )

@@ -81,6 +81,13 @@ class Looks(JudgingCase):
         self.look(lut=lut["path"])
         shown = self.picture("frame?n=1&view=source&look=true")
         np.testing.assert_allclose(shown / 255, 1 - np.clip(self.frame, 0, 1), atol=1.2 / 255)
+        version = self.ask("post", f"/shots/{self.shot.pk}/propose", {})
+        for path, status in ((lut["path"], 200), ("/etc/passwd", 422)):
+            step = {"kind": "grade", "settings": {"lut": path}}
+            plan = version["plan"] | {"steps": [step]}
+            self.ask("put", f"/versions/{version['id']}", {"plan": plan}, status)
+        kept = self.client.get(f"/api/shots/{self.shot.pk}/look/cube?size=33")
+        self.assertEqual(self.send("/luts?name=kept.cube", kept.content)["name"], "kept.cube")
         self.assertIn("bad.cube is no LUT", self.send("/luts?name=bad.cube", b"hello", 422)["detail"])
         self.look(cdl={"slope": [1.1, 1, 0.9], "saturation": 0.8})
         document = self.client.get(f"/api/shots/{self.shot.pk}/look/cdl?ending=.ccc")

@@ -84,6 +84,11 @@ def places(title: str, help_text: str) -> Any:
     return Field((), title=title, description=help_text, json_schema_extra={"control": "places"})
 
 
+def lut_file(title: str, help_text: str) -> Any:
+    """A LUT file by its path; empty for none."""
+    return Field("", title=title, description=help_text, json_schema_extra={"control": "lut"})
+
+
 def colour(default: Sequence[float], title: str, help_text: str) -> Any:
     """A colour, for fields of type `Colour`: picked on the picture or typed."""
     return Field(

@@ -422,8 +422,8 @@ class Standpoint:
             return step.treatment.apply(step.parameters, window, here).rgb
 
         def found() -> NoiseProfile:
-            mixed = given.encoding != handed.encoding
-            return profile_behind(profile, place, through, here._colours() if mixed else None)
+            of_colour = (given.width, given.height) == (handed.width, handed.height)
+            return profile_behind(profile, place, through, here._colours() if of_colour else None)
 
         return self.footage.kept(("profile", self._told(k + 1)), found, lambda _: 1 << 16)
 

@@ -119,6 +119,11 @@ class Plan(BaseModel):
         """The format that step number `step` is handed, acting or not."""
         return self.model_copy(update={"steps": self.steps[:step]}).formats(source)[-1]
 
+    @property
+    def luts(self) -> list[str]:
+        """Paths of the LUT files that it needs."""
+        return [path for path in (self.look.lut, *(getattr(s.parameters, "lut", "") for s in self.steps)) if path]
+
     def states(self, source: Format) -> list[list[str]]:
         """For each step the numbers that it goes by, in sentences, on a source of that format."""
         return [

@@ -92,7 +92,7 @@ def damaged_frames(source: Source, chosen: range) -> list[int]:
 def inputs_of(info: MediaInfo, plan: Plan) -> list[Path]:
     """The files that a render reads."""
     managed = plan.look.managed
-    named = [plan.look.lut, managed.config if managed else ""]
+    named = [*plan.luts, managed.config if managed else ""]
     try:
         return [*files_of(info.path), *(Path(name) for name in named if name)]
     except BadInput:  # a source that is not on disk

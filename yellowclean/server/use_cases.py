@@ -208,7 +208,10 @@ def new_version(shot: Shot, plan: Plan, note: str = "", label: str | None = None
 
 
 def accepted(shot: Shot, plan: Plan) -> Plan:
-    """The plan, which is refused where it holds a look, or asks for a frame that there cannot be."""
+    """The plan, which is refused where it holds a look, names files that are not to be read, or asks for a frame
+    that there cannot be."""
+    for path in plan.luts:
+        allowed_lut(path)
     plan.formats(Format.of(shot.info))
     return unbaked(plan)
 
@@ -220,12 +223,18 @@ def unbaked(plan: Plan) -> Plan:
     return plan
 
 
+def allowed_lut(path: str) -> None:
+    """Refuse a file that is neither in the library of LUTs nor in an allowed folder."""
+    if not Lut.objects.filter(path=path).exists():
+        allowed_folder(path)
+
+
 def allowed_look(look: Look) -> Look:
     """The look, which is refused where it cannot be shown, or names files that are neither in the library nor in an
     allowed folder. Raises `BadInput`."""
     for path in (look.lut, look.managed.config if look.managed else ""):
-        if path and not Lut.objects.filter(path=path).exists():
-            allowed_folder(path)
+        if path:
+            allowed_lut(path)
     look.check()
     return look
 
@@ -352,7 +361,8 @@ def delete_shot(shot: Shot) -> None:
 def keep_lut(data: bytes, name: str, folder: Path) -> Lut:
     """Keep a LUT file under a path made from its content. Raises `BadInput` when it is none."""
     folder.mkdir(parents=True, exist_ok=True)
-    path = folder / f"{hashlib.sha256(data).hexdigest()[:24]}.cube"
+    ending = ".clf" if name.lower().endswith(".clf") else ".cube"
+    path = folder / f"{hashlib.sha256(data).hexdigest()[:24]}{ending}"
     path.write_bytes(data)
     try:
         lut_checked(path)

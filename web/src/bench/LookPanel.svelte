@@ -149,11 +149,11 @@
         {#each desk.luts as lut (lut.id)}<option value={lut.path}>{lut.name}</option>{/each}
       </select>
       <label class="btn btn-xs">
-        Add .cube
+        Add
         <input
           type="file"
           class="sr-only"
-          accept=".cube"
+          accept=".cube,.clf"
           onchange={(event) => {
             const file = fileOf(event);
             if (file) void desk.addLut(file);
@@ -161,6 +161,15 @@
         />
       </label>
     </div>
+
+    <p class="flex flex-wrap items-center gap-1.5 pb-1.5 text-[13px]">
+      Save the whole look:
+      {#each [33, 65] as size (size)}
+        <a class="btn btn-xs" href={`/api/shots/${bench.shot?.id}/look/cube?size=${size}`}
+          >.cube, {size} points</a
+        >
+      {/each}
+    </p>
 
     <div class="border-t border-rule py-1.5">
       <label class="flex items-center gap-2">

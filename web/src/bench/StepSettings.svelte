@@ -32,7 +32,7 @@
   const controls = $derived(controlsOf(treatment.parameters));
   const sorted = $derived(apart(controls));
   const first = $derived(sorted.alone.length > FEW ? FIRST : FEW);
-  const choices = $derived(choicesOf(treatment.parameters));
+  const choices = $derived(choicesOf(treatment.parameters, bench.looks.luts));
   const numbers = $derived(numbersOf(treatment.parameters));
   const settings = $derived((step.settings ?? {}) as Record<string, number | string | boolean | number[]>);
   const channels = $derived((step.channels ?? {}) as Record<string, number>);

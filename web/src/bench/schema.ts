@@ -1,3 +1,4 @@
+import type { Lut } from "../api/client";
 import { clamp } from "../lib/geometry";
 
 /** A number control as a treatment's parameter schema describes it. */
@@ -83,17 +84,20 @@ export function apart(controls: Control[]): { alone: Control[]; curves: Curve[] 
   };
 }
 
-/** The choices and switches of a parameter model, in its order. */
-export function choicesOf(parameters: Record<string, unknown>): Choice[] {
+/** The choices and switches of a parameter model, in its order; LUTs are chosen from the library. */
+export function choicesOf(parameters: Record<string, unknown>, luts: Lut[] = []): Choice[] {
   const properties = (parameters.properties ?? {}) as Record<string, Property>;
   const found = Object.entries(properties).filter(
-    ([, p]) => p.control === "choice" || p.control === "switch",
+    ([, p]) => p.control === "choice" || p.control === "switch" || p.control === "lut",
   );
   return found.map(([name, p]) => ({
     name,
     title: p.title ?? name,
     help: p.description ?? "",
-    options: (p.enum ?? []).map((value, k) => ({ value, title: p.names?.[k] ?? value })),
+    options:
+      p.control === "lut"
+        ? [{ value: "", title: "None" }, ...luts.map((lut) => ({ value: lut.path, title: lut.name }))]
+        : (p.enum ?? []).map((value, k) => ({ value, title: p.names?.[k] ?? value })),
     standard: p.default as string | boolean,
   }));
 }

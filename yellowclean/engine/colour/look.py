@@ -63,7 +63,7 @@ class Look(Parameters):
         MID_GREY_CV, "Pivot", "The level that contrast leaves where it is.", unit="CV", least=0, most=1023, step=1
     )
     cdl: Cdl = Cdl()
-    lut: str = Field("", description="Path of a .cube file, 1D or 3D.")
+    lut: str = Field("", description="Path of a .cube file, 1D or 3D, or a .clf file.")
     managed: Managed | None = None
 
     def digest(self) -> str:
@@ -141,4 +141,4 @@ def lut_checked(path: Path) -> None:
     try:
         Look(lut=str(path)).check()
     except BadInput as error:
-        raise BadInput(f"{path.name} is no LUT that can be read (.cube, 1D or 3D).") from error
+        raise BadInput(f"{path.name} is no LUT that can be read (.cube, 1D or 3D, or .clf).") from error

@@ -11,6 +11,7 @@ from django.utils.http import content_disposition_header
 from ninja import Router, Schema
 
 from ...engine.colour.cdl_files import read_cdls, written_cdl
+from ...engine.colour.cube_files import written_cube
 from ...engine.colour.input_space import encoding_of
 from ...engine.colour.look import Cdl, Look
 from ...engine.colour.management import Managed, Spaces, managed_by_default, spaces
@@ -111,6 +112,15 @@ def write_cdl(request: HttpRequest, shot_id: int, ending: str = ".cdl") -> HttpR
     return response
 
 
+@router.get("/shots/{shot_id}/look/cube")
+def write_cube(request: HttpRequest, shot_id: int, size: int = 33) -> HttpResponse:
+    """The whole look as a 3D LUT."""
+    shot = Shot.objects.get(pk=shot_id)
+    response = HttpResponse(written_cube(shot.shown_under, size, shot.name), content_type="text/plain")
+    response["Content-Disposition"] = content_disposition_header(True, f"{shot.name}_{size}.cube") or ""
+    return response
+
+
 @router.get("/luts", response=list[LutOut])
 def list_luts(request: HttpRequest) -> list[Lut]:
     return list(Lut.objects.all())
@@ -118,5 +128,5 @@ def list_luts(request: HttpRequest) -> list[Lut]:
 
 @router.post("/luts", response=LutOut)
 def add_lut(request: HttpRequest, name: str) -> Lut:
-    """Add a .cube file, sent as the request's body."""
+    """Add a .cube or .clf file, sent as the request's body."""
     return keep_lut(request.body, Path(name).name, Path(settings.YELLOW_CLEAN.data) / "luts")
