@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from unittest import TestCase
 
+import colour
 import numpy as np
 
 from yellowclean.engine.frames import Frame
+from yellowclean.engine.judge.chromaticity import chromaticities, diagram_counts, outlines, rungs
 from yellowclean.engine.judge.scopes import (
     BIN_CV,
     COLUMNS,
@@ -20,6 +22,7 @@ from yellowclean.engine.judge.scopes import (
     vectorscope,
     waveform,
 )
+from yellowclean.engine.primaries import XY
 
 FRAME: Frame = np.random.default_rng(2).uniform(-0.2, 1.2, (90, 160, 3)).astype(np.float32)
 LUMA = FRAME @ np.array([0.2126, 0.7152, 0.0722], np.float32)
@@ -48,6 +51,35 @@ class Scopes(TestCase):
         self.assertLess(np.abs(level - ramp[0, :, 0] * 1023).max(), BIN_CV)
         wild = np.array([[[np.nan, 9, -9]]], np.float32)
         self.assertEqual(histogram(wild)[1, -1] + histogram(wild)[2, 0], 2)
+
+    def test_chromaticities_are_those_of_colour_science(self) -> None:
+        bright = FRAME[np.clip(FRAME, 0.3, 0.9).min(axis=2) > 0]
+        picture = np.clip(bright, 0.3, 0.9)[None].astype(np.float32)
+        for space, linear, name in (
+            ("Camera Rec.2020", colour.models.oetf_inverse_BT2020, "ITU-R BT.2020"),
+            ("sRGB - Display", colour.models.eotf_sRGB, "ITU-R BT.709"),
+        ):
+            xyz = linear(picture[0].astype(np.float64)) @ colour.RGB_COLOURSPACES[name].matrix_RGB_to_XYZ.T
+            xy = colour.XYZ_to_xy(xyz)
+            np.testing.assert_allclose(chromaticities(picture, space, "xy"), xy, atol=5e-4)
+            uv = colour.Luv_uv_to_xy(chromaticities(picture, space, "uv"))
+            np.testing.assert_allclose(uv, xy, atol=5e-4)
+        counts = diagram_counts(picture, "sRGB - Display", "xy")
+        self.assertEqual(counts.sum(), picture[0].shape[0])
+        corners = outlines("uv")["BT.2020"]
+        np.testing.assert_allclose(colour.Luv_uv_to_xy(corners), np.reshape(XY["bt2020"][:6], (3, 2)), atol=1e-6)
+        self.assertEqual(diagram_counts(np.zeros((9, 9, 3), np.float32), "sRGB - Display", "xy").sum(), 0)
+
+    def test_light_of_hdr_stands_at_its_level(self) -> None:
+        """ITU-R BT.2408-5, table 1 (from memory): 203 cd/m² at 58 % PQ and 75 % HLG; 1000 is HLG's end."""
+        for space, white, top in (("Rec.2100-PQ - Display", 58, 75.2), ("Rec.2100-HLG - Display", 75, 100)):
+            unit, lines = rungs(space)
+            levels = {rung.label: 100 * rung.level_cv / 1023 for rung in lines}
+            self.assertEqual(unit, "cd/m²")
+            self.assertAlmostEqual(levels["203"], white, delta=0.5)
+            self.assertAlmostEqual(levels["1000"], top, delta=0.1)
+            self.assertAlmostEqual(levels["0"], 0, delta=0.1)
+        self.assertEqual(rungs("Camera Rec.709")[0], "CV")
 
     def test_targets_are_those_of_bt_709(self) -> None:
         """10-bit code values of 75 % bars, as printed for BT.709 in SMPTE RP 219 (from memory)."""

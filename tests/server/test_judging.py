@@ -114,7 +114,16 @@ class Scopes(JudgingCase):
         counts = self.ask("get", f"/shots/{self.shot.pk}/histogram?n=1&version_id={version['id']}")
         self.assertEqual(counts["source"], histogram(self.frame).tolist())
         self.assertNotEqual(counts["result"], counts["source"])
-        self.assertEqual(set(self.ask("get", "/scopes")["targets"]), {"R", "Yl", "G", "Cy", "B", "Mg"})
+        axes = self.ask("get", f"/shots/{self.shot.pk}/scopes?n=0")
+        self.assertEqual(set(axes["targets"]), {"R", "Yl", "G", "Cy", "B", "Mg"})
+        self.assertEqual((axes["unit"], axes["rungs"][-1]["label"]), ("CV", "1023"))
+        hdr = version["plan"] | {"steps": [{"kind": "convert", "settings": {"target": "Rec.2100-PQ - Display"}}]}
+        made = self.ask("post", f"/shots/{self.shot.pk}/versions", {"plan": hdr})
+        axes = self.ask("get", f"/shots/{self.shot.pk}/scopes?n=0&version_id={made['id']}")
+        white = next(rung for rung in axes["rungs"] if rung["label"] == "203")
+        self.assertEqual(axes["unit"], "cd/m²")
+        self.assertAlmostEqual(white["level_cv"], 594, delta=0.5)
+        self.picture(f"scope?n=1&kind=gamut-uv&version_id={made['id']}")
         key = self.ask("get", f"/shots/{self.shot.pk}")["picture_key"]
         self.picture(f"scope?n=1&kind=waveform&key={key}")
         self.picture(f"scope?n=1&kind=waveform&version_id={version['id']}&key={key}{version['key']}")

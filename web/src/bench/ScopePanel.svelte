@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { untrack } from "svelte";
   import Chart, { type Line } from "../lib/Chart.svelte";
   import { api, asked, placeQuery, SOURCE, type Histogram, type ScopeAxes, type Side } from "../api/client";
   import { connection } from "../lib/connection.svelte";
@@ -6,11 +7,13 @@
   import type { Bench } from "./bench.svelte";
 
   const { bench }: { bench: Bench } = $props();
-  type Kind = "waveform" | "parade" | "vectorscope" | "histogram";
+  type Kind = "waveform" | "parade" | "vectorscope" | "gamut-xy" | "gamut-uv" | "histogram";
   const KINDS: [Kind, string][] = [
     ["waveform", "Waveform"],
     ["parade", "Parade"],
     ["vectorscope", "Vectorscope"],
+    ["gamut-xy", "Gamut, CIE 1931"],
+    ["gamut-uv", "Gamut, u′v′"],
     ["histogram", "Histogram"],
   ];
   const WIDTH = 296;
@@ -24,10 +27,6 @@
   let counts = $state.raw<Histogram | null>(null);
   let drawn = $state<{ kind: Kind; address: string } | null>(null);
   let computing = $state(false);
-  void notices.watch(async () => {
-    axes = await asked(api.GET("/api/scopes"));
-  });
-
   const side = $derived<Side>(
     bench.version && bench.view !== "source"
       ? { kind: "version", version: bench.version, view: "result", step: 0 }
@@ -39,7 +38,29 @@
     const query = placeQuery(bench.shot, side, { n: bench.n, region, look: bench.looks.on });
     return `/api/shots/${bench.shot.id}/${kind === "histogram" ? "histogram" : "scope"}?${query}`;
   });
-  const levels = $derived(axes ? [0, 256, 512, 768, 1023] : []);
+  /** What decides the axes: the values that are shown. */
+  const shown = $derived(
+    bench.shot
+      ? [
+          bench.shot.picture_key,
+          bench.looks.on ? bench.shot.look_key : "",
+          side.kind === "version" ? side.version.key : "",
+        ].join()
+      : "",
+  );
+  /** The axes are those of the values that are shown: of HDR in light, else in code values. */
+  $effect(() => {
+    if (!shown) return;
+    const version_id = untrack(() => (side.kind === "version" ? side.version.id : undefined));
+    const query = { n: 0, look: untrack(() => bench.looks.on), version_id };
+    const params = { path: { shot_id: bench.id }, query };
+    void notices.watch(async () => {
+      axes = await asked(api.GET("/api/shots/{shot_id}/scopes", { params }));
+    });
+  });
+  const levels = $derived(axes?.rungs ?? []);
+  const diagram = $derived(axes?.diagrams[kind === "gamut-xy" ? "xy" : "uv"]);
+  const square = $derived(kind === "vectorscope" || kind.startsWith("gamut"));
   const most = $derived(
     Math.max(...(counts ? [...counts.source, ...(counts.result ?? [])].flat() : [1]).map(Math.log1p)),
   );
@@ -77,6 +98,14 @@
   function at(level: number, length: number): number {
     if (!axes) return 0;
     return ((level - axes.lowest_cv) / (axes.highest_cv - axes.lowest_cv)) * length;
+  }
+
+  /** Lines of the outlines: BT.709, P3, BT.2020, all colours. */
+  const DASHES = ["", "6 3", "2 3", ""];
+  /** Where a chromaticity lies on its diagram. */
+  function onDiagram([x = 0, y = 0]: number[]): [number, number] {
+    const [across = 1, up = 1] = diagram?.extent ?? [];
+    return [(x / across) * WIDTH, WIDTH - (y / up) * WIDTH];
   }
 
   const ROWS = ["R", "G", "B", "Y′"];
@@ -120,7 +149,7 @@
   <div class="relative">
     <svg
       width={WIDTH}
-      height={kind === "vectorscope" ? WIDTH : HEIGHT + 18}
+      height={square ? WIDTH : HEIGHT + 18}
       class="block"
       role="img"
       aria-label={`${kind} of source and result`}
@@ -128,10 +157,11 @@
     >
       {#if kind === "histogram"}
         <rect x={LEFT} y="0" width={WIDTH - LEFT} height={HEIGHT} fill="#262626" />
-        {#each levels as level (level)}
-          {@const x = LEFT + at(level, WIDTH - LEFT)}
+        {#each levels as { level_cv, label } (label)}
+          {@const x = LEFT + at(level_cv, WIDTH - LEFT)}
           <line x1={x} x2={x} y1="0" y2={HEIGHT} stroke="#6f6f6f" />
-          <text {x} y={HEIGHT + 12} font-size="10" text-anchor={level > 1000 ? "end" : "middle"}>{level}</text
+          <text {x} y={HEIGHT + 12} font-size="10" text-anchor={level_cv > 1000 ? "end" : "middle"}
+            >{label}</text
           >
         {/each}
         {#each ["R", "G", "B", "Y′"] as name, row (name)}
@@ -147,6 +177,23 @@
           <rect x={x - 6} y={y - 6} width="12" height="12" fill="none" stroke="#c8c8c8" />
           <text x={x + 9} y={y + 4} font-size="11" fill="#f2f2f2">{name}</text>
         {/each}
+      {:else if diagram && square}
+        <image href={address} x="0" y="0" width={WIDTH} height={WIDTH} preserveAspectRatio="none" />
+        {#each Object.entries(diagram.outlines) as [name, corners], k (name)}
+          {@const places = corners.map(onDiagram)}
+          <polygon
+            points={places.map(([x, y]) => `${x},${y}`).join(" ")}
+            fill="none"
+            stroke={name === "all colours" ? "#6f6f6f" : "#c8c8c8"}
+            stroke-dasharray={DASHES[k]}
+          />
+          {#if name !== "all colours"}
+            {@const [x, y] = places[1] ?? [0, 0]}
+            <text x={x + 4} y={y + (k === 2 ? -4 : 10)} font-size="11" fill="#f2f2f2">{name}</text>
+          {/if}
+        {/each}
+        {@const [x, y] = onDiagram(diagram.white)}
+        <path d={`M${x - 5},${y}h10M${x},${y - 5}v10`} stroke="#c8c8c8" />
       {:else}
         <image
           href={address}
@@ -156,10 +203,10 @@
           height={HEIGHT}
           preserveAspectRatio="none"
         />
-        {#each levels as level (level)}
-          {@const y = HEIGHT - at(level, HEIGHT)}
+        {#each levels as { level_cv, label } (label)}
+          {@const y = HEIGHT - at(level_cv, HEIGHT)}
           <line x1={LEFT} x2={WIDTH} y1={y} y2={y} stroke="#6f6f6f" stroke-dasharray="2 3" />
-          <text x={LEFT - 3} y={y + 4} font-size="10" text-anchor="end">{level}</text>
+          <text x={LEFT - 3} y={y + 4} font-size="10" text-anchor="end">{label}</text>
         {/each}
         {#if kind === "parade"}
           {#each ["R", "G", "B"] as name, k (name)}
@@ -201,8 +248,14 @@
     {/if}
     {#if kind === "vectorscope"}
       Cb to the right, Cr upwards; marked: bars of 75 %.
+    {:else if square}
+      Chromaticity of {axes?.space}: {kind === "gamut-xy" ? "x to the right, y" : "u′ to the right, v′"} upwards;
+      cross: white (D65).
     {:else}
-      Levels in CV (10 bits){kind === "histogram" ? ", counts by doubling" : ""}.
+      {axes?.unit === "CV" ? "Levels in CV (10 bits)" : `Light in ${axes?.unit}, by ${axes?.space}`}{kind ===
+      "histogram"
+        ? ", counts by doubling"
+        : ""}.
     {/if}
     {side.kind === "source" ? "Grey: source." : "Grey: source. White: result."}
     {bench.looks.on ? "Under the look." : ""}

@@ -10,10 +10,12 @@ from typing import Literal
 import numpy as np
 import numpy.typing as npt
 
+from ..colour.encodings import OF_CAMERAS
 from ..colour.opponent import COLOUR_BARS, colour_difference
 from ..frames import CV_SCALE, Array, Frame, luma
+from .chromaticity import diagram_counts
 
-Trace = Literal["waveform", "parade", "vectorscope"]
+Trace = Literal["waveform", "parade", "vectorscope", "gamut-xy", "gamut-uv"]
 Counts = npt.NDArray[np.int64]
 
 LOWEST_CV, HIGHEST_CV = -64, 1088
@@ -80,15 +82,18 @@ def shades(counts: Counts) -> Array:
     return (np.log1p(counts) / np.log1p(most)).astype(np.float32)
 
 
-def traced(scope: Trace, source: Frame, result: Frame | None) -> Array:
-    """A scope as grey picture 0-1: the source's trace in `SOURCE_SHADE`, the result's in white over it."""
-    under = SOURCE_SHADE * shades(_laid_out(scope, source))
-    return under if result is None else np.maximum(under, shades(_laid_out(scope, result)))
+def traced(scope: Trace, source: Frame, result: Frame | None, space: str = OF_CAMERAS) -> Array:
+    """A scope as grey picture 0-1: the source's trace in `SOURCE_SHADE`, the result's in white over it. `space` is
+    that of the values of both, for chromaticities."""
+    under = SOURCE_SHADE * shades(_laid_out(scope, source, space))
+    return under if result is None else np.maximum(under, shades(_laid_out(scope, result, space)))
 
 
-def _laid_out(scope: Trace, frame: Frame) -> Counts:
+def _laid_out(scope: Trace, frame: Frame, space: str) -> Counts:
     if scope == "vectorscope":
         return vectorscope(frame)
+    if scope in {"gamut-xy", "gamut-uv"}:
+        return diagram_counts(thinned(frame), space, "xy" if scope == "gamut-xy" else "uv")
     return np.concatenate(list(waveform(frame, "rgb" if scope == "parade" else "luma")), axis=1)
 
 

@@ -5,7 +5,9 @@ from __future__ import annotations
 from django.http import HttpRequest, HttpResponse
 from ninja import Query, Router, Schema
 
+from ...engine.format import Format
 from ...engine.frames import Frame, StopCheck
+from ...engine.judge.chromaticity import EXTENT, outlines, rungs, white
 from ...engine.judge.scopes import BIN_CV, HIGHEST_CV, LOWEST_CV, Trace, histogram, traced, vector_targets
 from ..views import content_of, pipeline_for, png
 from .frames import PlaceQuery, Subject, answered, check_key, looked_up, unless_gone
@@ -33,19 +35,57 @@ class Target(Schema):
     cr: float
 
 
+class RungOut(Schema):
+    """A line across a scope, and what is written beside it."""
+
+    level_cv: float
+    label: str
+
+
+class DiagramOut(Schema):
+    """A diagram of chromaticities: how far it reaches, white, and corners of gamuts by name."""
+
+    extent: list[float]
+    white: list[float]
+    outlines: dict[str, list[list[float]]]
+
+
 class ScopeAxes(Schema):
-    """What the scopes' axes mean: ends and bin of the level axis in code values, and where the colours lie."""
+    """What the scopes' axes mean: ends and bin of the level axis in code values, its lines in their unit, where the
+    colours lie, and what the values that are shown are in."""
 
     lowest_cv: int
     highest_cv: int
     bin_cv: int
+    unit: str
+    rungs: list[RungOut]
     targets: dict[str, Target]
+    diagrams: dict[str, DiagramOut]
+    space: str
 
 
-@router.get("/scopes", response=ScopeAxes)
-def get_axes(request: HttpRequest) -> ScopeAxes:
+@router.get("/shots/{shot_id}/scopes", response=ScopeAxes)
+async def get_axes(request: HttpRequest, shot_id: int, query: Query[PlaceQuery]) -> ScopeAxes:
     targets = {name: Target(cb=cb, cr=cr) for name, (cb, cr) in vector_targets().items()}
-    return ScopeAxes(lowest_cv=LOWEST_CV, highest_cv=HIGHEST_CV, bin_cv=BIN_CV, targets=targets)
+    space = _space(await looked_up(shot_id, query))
+    unit, lines = rungs(space)
+    return ScopeAxes(
+        lowest_cv=LOWEST_CV, highest_cv=HIGHEST_CV, bin_cv=BIN_CV, unit=unit, targets=targets, space=space,
+        rungs=[RungOut(level_cv=rung.level_cv, label=rung.label) for rung in lines],
+        diagrams={
+            name: DiagramOut(
+                extent=list(EXTENT[name]), white=list(white(name)),
+                outlines={key: [list(corner) for corner in line] for key, line in outlines(name).items()},
+            )
+            for name in EXTENT
+        },
+    )  # fmt: skip
+
+
+def _space(subject: Subject) -> str:
+    """What the values that the scopes look at are in: the result's, as the look shows them."""
+    encoding = subject.plan.formats(Format.of(subject.shot.info))[-1].encoding
+    return subject.look.leaves(encoding).space or encoding.space
 
 
 @router.get("/shots/{shot_id}/scope")
@@ -54,9 +94,10 @@ async def get_scope(request: HttpRequest, shot_id: int, query: Query[ScopeQuery]
     subject = await looked_up(shot_id, query)
     of_source = query.version_id is None and query.still_id is None
     check_key(query, subject.shot, "" if of_source else content_of(subject.plan), subject.look)
+    space = _space(subject)
 
     def drawn(stopped: StopCheck) -> bytes:
-        return png(traced(query.kind, *_sides(subject, query, stopped)))
+        return png(traced(query.kind, *_sides(subject, query, stopped), space))
 
     return answered(await unless_gone(drawn), query)
 
