@@ -361,16 +361,21 @@ class Standpoint:
     steps: list[Step]
     formats: list[Format]
 
-    @cached_property
+    @property
     def profile(self) -> NoiseProfile:
-        profile = self.plan.profile
-        assert profile is not None  # a plan with steps has one, by its schema
-        for k, step in enumerate(self.steps):
-            if step.treatment.reshapes:
-                profile = self._behind(k, profile)
-        return profile
+        """Kept by hand: `cached_property` holds one lock for all standpoints while it makes one, and what is made
+        here may wait for a frame that another thread makes from another standpoint."""
+        found: NoiseProfile | None = self.__dict__.get("_profile")
+        if found is None:
+            found = self.plan.profile
+            assert found is not None  # a plan with steps has one, by its schema
+            for k, step in enumerate(self.steps):
+                if step.treatment.reshapes:
+                    found = self._behind(k, found)
+            self.__dict__["_profile"] = found
+        return found
 
-    @cached_property
+    @property
     def stabiliser(self) -> Stabiliser:
         def made() -> Stabiliser:
             return Stabiliser.of(self.profile)

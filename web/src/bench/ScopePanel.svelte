@@ -18,7 +18,7 @@
   ];
   const WIDTH = 296;
   const HEIGHT = 236;
-  const LEFT = 30;
+  const LEFT = 36;
   /** Scopes follow once the picture rests. */
   const AFTER_MS = 220;
   let kind = $state<Kind>("waveform");
@@ -138,7 +138,7 @@
 
 <section aria-label="Scopes" class="pt-2" data-testid="scopes">
   <div class="flex items-center gap-2 pb-1.5">
-    <select class="select w-32 select-xs" aria-label="Scope" bind:value={kind}>
+    <select class="select w-40 select-xs" aria-label="Scope" bind:value={kind}>
       {#each KINDS as [name, title] (name)}<option value={name}>{title}</option>{/each}
     </select>
     <select class="select grow select-xs" aria-label="Scope of" bind:value={part}>

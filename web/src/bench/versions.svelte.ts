@@ -240,6 +240,7 @@ export class VersionDesk {
       version.view_keys = saved.view_keys;
       version.format = saved.format;
       version.advice = saved.advice;
+      version.states = saved.states;
       this.sent = sending;
     } catch (error) {
       if (error instanceof Changed) return this.clash(version);

@@ -20,7 +20,7 @@ from ..primaries import between
 from .encodings import converted, linear_of, primaries_of
 from .management import CAMERA_2020, DISPLAY_2020, builtin_config
 
-PLACED, CONFIGURED = "as shown, BT.1886 and BT.2408", "as the configuration does"
+PLACED, CONFIGURED = "shown", "configured"
 
 HDR_WHITE = 203.0
 """cd/m² of diffuse white (BT.2408-5, table 1)."""
@@ -115,7 +115,7 @@ class Conversion:
             before = converted(neutral, linear, self.source)
             after = self.applied(before)
             parts.append(f"{name} {before[0, 0, 1] * CV_SCALE:.1f} → {after[0, 0, 1] * CV_SCALE:.1f} CV")
-        return ", ".join(parts) + "."
+        return f"Levels: {', '.join(parts)}."
 
     def _mixing(self) -> str:
         """The matrix of linear light, where primaries are known and differ."""

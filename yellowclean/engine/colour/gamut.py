@@ -12,7 +12,7 @@ import numpy.typing as npt
 from ..frames import CV_SCALE, Array, Frame
 from .encodings import converted, linear_of
 
-KEEP, LIMIT, CLIP = "keep what is outside", "limit, keeping the hue", "clip"
+KEEP, LIMIT, CLIP = "keep", "limit", "clip"
 
 _TO_CONES = np.array(
     [

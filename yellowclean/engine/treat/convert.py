@@ -17,7 +17,7 @@ from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 
 AS_TAGGED = "as the footage says"
-AS_FORMAT, FULL, LEGAL = "as the file's format has it", "full", "legal"
+AS_FORMAT, FULL, LEGAL = "usual", "full", "legal"
 
 
 class Convert(Parameters):
@@ -32,23 +32,24 @@ class Convert(Parameters):
     )
     rendering: str = choice(
         PLACED, "Rendering", "Between video, scenes and HDR: as displays show it, white placed by BT.2408; or as"
-        " the configuration says.", options=(PLACED, CONFIGURED),
+        " the configuration says.", names={PLACED: "as shown (BT.2408)", CONFIGURED: "as configured"},
     )  # fmt: skip
     white: float = quantity(
-        HDR_WHITE, "White in HDR", "Where white of SDR, or diffuse white of a scene, lies in HDR.", unit="cd/m²",
+        HDR_WHITE, "White in HDR", "Where white of SDR, or diffuse white of a scene, lies in HDR.", unit="nits",
         least=50, most=1000, step=1,
     )  # fmt: skip
     gamut: str = choice(
-        KEEP, "Outside the gamut", "What becomes of colours that the target cannot hold. Integer files cut off what"
-        " is kept; floating point holds it.", options=(KEEP, LIMIT, CLIP),
+        KEEP, "Out of gamut", "What becomes of colours that the target cannot hold. Integer files cut off what is"
+        " kept; floating point holds it.",
+        names={KEEP: "kept", LIMIT: "limited, hue kept", CLIP: "cut off"},
     )  # fmt: skip
     adaptation: str = choice(
         CONFIGURED, "White adapted", "Between spaces of different white, where their primaries are known.",
-        options=(CONFIGURED, *METHODS),
+        names={CONFIGURED: "as configured", **{name: name for name in METHODS}},
     )  # fmt: skip
     codes: str = choice(
         AS_FORMAT, "Range", "The range of codes in which a file of luma and colour differences keeps the result.",
-        options=(AS_FORMAT, FULL, LEGAL),
+        names={AS_FORMAT: "as is usual there", FULL: "full", LEGAL: "legal"},
     )  # fmt: skip
 
 
