@@ -124,6 +124,13 @@ class Plan(BaseModel):
         """Paths of the LUT files that it needs."""
         return [path for path in (self.look.lut, *(getattr(s.parameters, "lut", "") for s in self.steps)) if path]
 
+    def works_in(self, source: Format) -> list[str]:
+        """For each step what the frames that it is handed are, in words, where the plan changes their format."""
+        if not any(step.acts and step.treatment.reshapes for step in self.steps):
+            return [""] * len(self.steps)
+        formats = [self.format_before(source, k) for k in range(len(self.steps))]
+        return [f"Works in {form.encoding.space}, {form.width}×{form.height} px." for form in formats]
+
     def states(self, source: Format) -> list[list[str]]:
         """For each step the numbers that it goes by, in sentences, on a source of that format."""
         return [

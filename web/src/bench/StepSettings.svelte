@@ -79,6 +79,9 @@
   {/each}
 {/snippet}
 
+{#if bench.version?.works_in?.[index]}
+  <p class="text-[13px] text-quiet">{bench.version.works_in[index]}</p>
+{/if}
 {#if states.length}
   {#each states as said (said)}<p class="text-[13px] text-quiet">{said}</p>{/each}
 {:else}

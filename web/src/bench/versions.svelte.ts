@@ -241,6 +241,7 @@ export class VersionDesk {
       version.format = saved.format;
       version.advice = saved.advice;
       version.states = saved.states;
+      version.works_in = saved.works_in;
       this.sent = sending;
     } catch (error) {
       if (error instanceof Changed) return this.clash(version);

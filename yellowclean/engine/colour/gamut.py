@@ -6,10 +6,12 @@ image processing", 2020, and "Gamut clipping", 2021; coefficients as colour-scie
 
 from __future__ import annotations
 
+import numba as nb
 import numpy as np
 import numpy.typing as npt
 
 from ..frames import CV_SCALE, Array, Frame
+from ..parallel import in_bands
 from .encodings import converted, linear_of
 
 KEEP, LIMIT, CLIP = "keep", "limit", "clip"
@@ -65,20 +67,40 @@ def limited(values: Frame, space: str, how: str) -> Frame:
 def _on_border(light: Array, linear: str) -> Array:
     """Linear light N×3, white 1, with as much chroma of its hue and lightness as 0-1 holds."""
     to_cones = _TO_CONES @ converted(np.eye(3, dtype=np.float32)[None], linear, XYZ)[0].T.astype(np.float64)
-    from_cones, from_lab = np.linalg.inv(to_cones), np.linalg.inv(_TO_LAB)
-    lab = np.cbrt(light @ to_cones.T) @ _TO_LAB.T
-    lightness = np.clip(lab[:, :1], 0, 1)
-    colour = np.concatenate([np.zeros_like(lightness), lab[:, 1:]], axis=1)
-    grey = np.concatenate([lightness, np.zeros_like(colour[:, 1:])], axis=1)
+    found = np.empty_like(light)
+    in_bands(
+        len(light),
+        lambda a, b: _limit(light, to_cones, np.linalg.inv(to_cones), _TO_LAB, np.linalg.inv(_TO_LAB), found, a, b),
+    )
+    return found
 
-    def at(share: Array) -> Array:
-        cones: Array = (grey + share[:, None] * colour) @ from_lab.T
-        return cones**3 @ from_cones.T
 
-    low, high = np.zeros(len(light)), np.ones(len(light))
-    for _ in range(HALVINGS):
-        middle = (low + high) / 2
-        tried = at(middle)
-        fits = (tried.min(axis=1) >= 0) & (tried.max(axis=1) <= 1)
-        low, high = np.where(fits, middle, low), np.where(fits, high, middle)
-    return np.clip(at(low), 0, 1)
+@nb.njit(nogil=True, cache=True)
+def _limit(light, to_cones, from_cones, to_lab, from_lab, found, first, end):  # type: ignore[no-untyped-def]
+    lab, made = np.empty(3), np.empty(3)
+    for k in range(first, end):
+        for row in range(3):
+            lab[row] = 0.0
+        for cone in range(3):
+            seen = 0.0
+            for c in range(3):
+                seen += to_cones[cone, c] * light[k, c]
+            for row in range(3):
+                lab[row] += to_lab[row, cone] * np.cbrt(seen)
+        lightness = min(max(lab[0], 0.0), 1.0)
+        low, high = 0.0, 1.0
+        for halving in range(HALVINGS + 1):
+            share = low if halving == HALVINGS else (low + high) / 2
+            for c in range(3):
+                made[c] = 0.0
+            for cone in range(3):
+                root = from_lab[cone, 0] * lightness
+                root += share * (from_lab[cone, 1] * lab[1] + from_lab[cone, 2] * lab[2])
+                for c in range(3):
+                    made[c] += from_cones[c, cone] * root**3
+            if made.min() >= 0 and made.max() <= 1:
+                low = share
+            else:
+                high = share
+        for c in range(3):
+            found[k, c] = min(max(made[c], 0.0), 1.0)

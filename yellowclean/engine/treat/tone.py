@@ -12,6 +12,7 @@ import numpy as np
 from scipy.interpolate import PchipInterpolator
 
 from ..frames import CV_SCALE, Array, luma
+from ..parallel import in_bands
 from ..parameters import Parameters, quantity
 from .base import Around, Need, Picture, Treatment, Window
 
@@ -55,8 +56,14 @@ def apply(p: Tone, window: Window, around: Around) -> Picture:
     here = window.here.part(window.inside)
     level = luma(here.rgb)
     grid, moved = _curve(p.points)
-    change = np.interp(level, grid, moved - grid).astype(np.float32)
-    slope = np.interp(level, grid, np.gradient(moved, grid)).astype(np.float32)
+    change: Array = np.empty_like(level)
+    slope: Array = np.empty_like(level)
+
+    def looked_up(a: int, b: int) -> None:
+        change[a:b] = np.interp(level[a:b], grid, moved - grid)
+        slope[a:b] = np.interp(level[a:b], grid, np.gradient(moved, grid))
+
+    in_bands(len(level), looked_up)
     noise = here.noise * np.stack([slope * slope, np.ones_like(slope)])
     return Picture(here.rgb + change[..., None], noise)
 

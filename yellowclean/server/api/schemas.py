@@ -109,6 +109,8 @@ class VersionOut(Schema):
     """Names what the own views of each step show."""
     advice: list[str]
     """For each step, why it should stand later; empty for one that stands well."""
+    works_in: list[str] = Field(default_factory=list)
+    """For each step what the frames are that it is handed, where the plan changes that."""
     states: list[list[str]] = Field(default_factory=list)
     """For each step the numbers that it goes by, in sentences."""
     format: FormatOfResult | None = None

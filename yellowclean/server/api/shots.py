@@ -97,6 +97,7 @@ def told_version(version: PlanVersion) -> VersionOut:
         matte_keys=[plan.matte_digest(k) for k in range(len(plan.steps))],
         view_keys=[plan.view_digest(k) for k in range(len(plan.steps))],
         advice=plan.advice([found.kind for found in version.shot.listed_findings or [] if found.outside]),
+        works_in=plan.works_in(Format.of(version.shot.info)),
         states=plan.states(Format.of(version.shot.info)),
         format=FormatOfResult.of(version.shot.info, plan),
     )
