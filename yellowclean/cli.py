@@ -15,6 +15,7 @@ from typing import Any, get_args
 
 from .engine.colour.encodings import checked_space
 from .engine.colour.input_space import input_space
+from .engine.colour.management import own_config_trouble
 from .engine.delivery import delivery_report
 from .engine.errors import BadInput, BadPlan, Cancelled, YellowCleanError
 from .engine.frames import Progress
@@ -44,6 +45,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
     stop = _StopFlag()
     previous = signal.signal(signal.SIGINT, stop.raised)
     try:
+        if trouble := own_config_trouble():
+            raise BadInput(trouble)
         options.verb(options, stop)
     except Cancelled as error:
         print(f"yellow-clean: {error}", file=sys.stderr)

@@ -18,6 +18,7 @@ from django.conf import settings
 from .. import engine
 from ..engine.cache import Memory
 from ..engine.colour.look import PLAIN, Look
+from ..engine.colour.management import colours
 from ..engine.errors import BadInput
 from ..engine.format import Format
 from ..engine.frames import Array, Frame, Region, StopCheck, as_uint8, screen_dither
@@ -78,10 +79,11 @@ def _pictures() -> Any:
 
 @cache
 def _engine() -> str:
-    """A hash of the engine's own text: what an older engine made is not shown as the work of this one."""
+    """A hash of the engine's own text, and of the colours that it knows: what an older engine made is not shown as
+    the work of this one."""
     folder = Path(engine.__file__).parent
     texts = b"".join(path.read_bytes() for path in sorted(folder.rglob("*.py")))
-    return hashlib.sha256(texts).hexdigest()
+    return hashlib.sha256(texts + colours().encode()).hexdigest()
 
 
 def pipeline_for(shot: Shot, plan: Plan, stopped: StopCheck) -> Pipeline:

@@ -1,11 +1,14 @@
 """Colour management through OpenColorIO: from what the footage is in to what the display shows.
 
-The default configuration is the library's own studio configuration for ACES; one's own is a path to a .ocio file.
+The default configuration is the library's own studio configuration for ACES, with one's own beside it where the
+environment names one (OCIO); a look may also be by another one alone, by the path of a .ocio file.
 """
 
 from __future__ import annotations
 
+import os
 from functools import lru_cache
+from pathlib import Path
 
 import PyOpenColorIO as ocio
 from pydantic import BaseModel, ConfigDict, Field
@@ -79,7 +82,56 @@ def _built_in() -> ocio.Config:
     from_light = ocio.BuiltinTransform("DISPLAY - CIE-XYZ-D65_to_REC.1886-REC.2020 - MIRROR NEGS")
     shown.setTransform(from_light, ocio.COLORSPACE_DIR_FROM_REFERENCE)
     config.addColorSpace(shown)
-    return config
+    own = own_config()
+    return _with_own(config, own) if own else config
+
+
+def colours() -> str:
+    """What the default configuration is known by: another one's of the same names may be other colours."""
+    return str(builtin_config().getCacheID())
+
+
+def own_config() -> str:
+    """Path of the configuration that the environment names; empty for none, and for one of the library's own."""
+    named = os.environ.get("OCIO", "")
+    return "" if named.startswith("ocio://") else named
+
+
+def own_config_trouble() -> str:
+    """Why the configuration that the environment names is not used; empty where it is, or there is none."""
+    builtin_config()
+    return _trouble[-1] if _trouble else ""
+
+
+_trouble: list[str] = []
+
+
+def _with_own(config: ocio.Config, path: str) -> ocio.Config:
+    """A configuration with the spaces, looks and displays of one's own beside it, brought to its reference space;
+    where both have a name, its own stands. One that cannot be had leaves it as it is, and is told of."""
+    level = ocio.GetLoggingLevel()
+    ocio.SetLoggingLevel(ocio.LOGGING_LEVEL_NONE)
+    try:
+        own = ocio.Config.CreateFromFile(path)
+        own.validate()
+        how = ocio.ConfigMergingParameters.Create()
+        how.setDefaultStrategy(ocio.ConfigMergingParameters.STRATEGY_PREFER_BASE)
+        how.setRoles(ocio.ConfigMergingParameters.STRATEGY_BASE_ONLY)
+        how.setFileRules(ocio.ConfigMergingParameters.STRATEGY_BASE_ONLY)
+        how.setAdjustInputReferenceSpace(True)
+        how.setErrorOnConflict(False)
+        merged = ocio.ConfigMergingHelpers.MergeConfigs(how, config, own)
+        merged.setActiveDisplays(", ".join(dict.fromkeys([*config.getDisplays(), *own.getDisplays()])))
+        merged.setActiveViews("")
+        for folder in own.getSearchPaths():
+            merged.addSearchPath(str(Path(path).absolute().parent / folder))
+        merged.validate()
+    except (*FAILURES, ValueError) as error:
+        _trouble.append(f"OCIO={path}: is no colour configuration that can be used: {one_line(error)}")
+        return config
+    finally:
+        ocio.SetLoggingLevel(level)
+    return merged
 
 
 def shown_space(managed: Managed) -> str:

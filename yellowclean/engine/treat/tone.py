@@ -56,15 +56,14 @@ def apply(p: Tone, window: Window, around: Around) -> Picture:
     here = window.here.part(window.inside)
     level = luma(here.rgb)
     grid, moved = _curve(p.points)
-    change: Array = np.empty_like(level)
-    slope: Array = np.empty_like(level)
+    change, slope = np.empty(level.shape, np.float32), np.empty(level.shape, np.float32)
 
     def looked_up(a: int, b: int) -> None:
         change[a:b] = np.interp(level[a:b], grid, moved - grid)
         slope[a:b] = np.interp(level[a:b], grid, np.gradient(moved, grid))
 
     in_bands(len(level), looked_up)
-    noise = here.noise * np.stack([slope * slope, np.ones_like(slope)])
+    noise = (here.noise * np.stack([slope * slope, np.ones_like(slope)])).astype(np.float32)
     return Picture(here.rgb + change[..., None], noise)
 
 
