@@ -81,7 +81,8 @@ def tell(spec: oiio.ImageSpec, info: MediaInfo, frames_on: int, ending: str) -> 
         spec.attribute("CICP", "int[4]", (*codes, 0, 1))
     if ending == ".dpx":
         spec.attribute("dpx:Transfer", DPX_TRANSFERS.get(info.transfer, "User defined"))
-    profile = icc_profile(info.primaries, info.transfer) if ending == ".tif" else None
+    needs_profile = ending == ".tif" or (ending == ".png" and 2 in codes)
+    profile = icc_profile(info.primaries, info.transfer) if needs_profile else None
     if profile:
         spec.attribute("ICCProfile", f"uint8[{len(profile)}]", np.frombuffer(profile, np.uint8))
     if info.primaries in XY:
