@@ -199,7 +199,7 @@ class Gamut(TestCase):
     WIDE_IN_VIDEO = Conversion("Rec.1886 Rec.2020 - Display", "Rec.1886 Rec.709 - Display").applied(CHART)
 
     def test_what_is_outside_keeps_hue_and_lightness_and_the_rest_every_bit(self) -> None:
-        """Hue angle of ICtCp (ITU-R BT.2100-2, table 7) by colour-science, before and after, beside plain clipping."""
+        """Hue angle of ICtCp (ITU-R BT.2100-2, table 7) by colour-science, beside that of plain clipping."""
         space = "Rec.1886 Rec.709 - Display"
         limit, clip = (limited(self.WIDE_IN_VIDEO, space, how) for how in (LIMIT, CLIP))
         out = ((self.WIDE_IN_VIDEO < -1e-4) | (self.WIDE_IN_VIDEO > 1.0001)).any(axis=2)

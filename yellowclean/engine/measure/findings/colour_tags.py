@@ -21,7 +21,7 @@ def conclude(seen: Sequence[tuple[int, None]], info: MediaInfo) -> Finding:
 
 
 DETECTOR = Detector(
-    "colour tags", "at fault", 0.0, 7, observe, conclude, about_source=True, also_originals=True,
+    "colour tags", "tags", 0.0, 7, observe, conclude, about_source=True, also_originals=True,
     instead="Choose the input space beside the shot's name if what was assumed is wrong: looks, conversions and the"
     " tags of what is written go by it.",
 )  # fmt: skip
