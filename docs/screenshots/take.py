@@ -66,9 +66,6 @@ def take_repairs(page: Page) -> None:
     keep(page, "bench-moire")
     page.get_by_label("Zoom").select_option("fit")
     page.get_by_role("link", name="All shots").click()
-    open_step(page, "q9_031_dusk_cranes", "bands", "Show contours")
-    keep(page, "bench-bands")
-    page.get_by_role("link", name="All shots").click()
     open_step(page, "q9_026_sail_loft", "flicker", "Show its curve")
     expect(page.get_by_test_id("course")).to_be_visible()
     expect(page.locator("[data-after=flicker]")).to_be_visible()
@@ -162,12 +159,7 @@ def judging(page: Page) -> None:
     page.keyboard.press("7")
     settled(page)
     tab.filter(has_text="Scopes").click()
-    page.get_by_label("Scope", exact=True).select_option("parade")
-    settings(page, "spatial")
-    page.wait_for_timeout(1500)
-    settled(page)
-    keep(page, "bench-scopes")
-    page.keyboard.press("Escape")
+    converting(page)
     page.get_by_role("button", name="Beside").click()
     tab.filter(has_text="Look").click()
     page.get_by_label("Exposure", exact=True).fill("1.2")
@@ -205,6 +197,25 @@ def judging(page: Page) -> None:
     page.locator("[data-still]").get_by_role("button", name="Delete").click()
     page.get_by_role("button", name="Wipe", exact=True).click()
     tab.filter(has_text="Noise").click()
+
+
+def converting(page: Page) -> None:
+    """A conversion into HDR: its numbers, the waveform in light, and chromaticities; undone after."""
+    page.get_by_label("Treatment to add").select_option("convert")
+    page.get_by_role("button", name="Add step").click()
+    step = page.locator("[data-settings=convert]")
+    step.get_by_label("To", exact=True).select_option("Rec.2100-PQ - Display")
+    expect(page.get_by_test_id("scopes")).to_contain_text("Light in cd/m²")
+    page.wait_for_timeout(1500)
+    settled(page)
+    keep(page, "bench-convert")
+    page.get_by_label("Scope", exact=True).select_option("gamut-xy")
+    page.wait_for_timeout(1500)
+    settled(page)
+    keep(page, "bench-gamut")
+    step.get_by_role("button", name="Remove", exact=True).click()
+    page.get_by_label("Scope", exact=True).select_option("waveform")
+    settled(page)
 
 
 def sharpening(page: Page) -> None:

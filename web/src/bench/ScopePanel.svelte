@@ -12,13 +12,15 @@
     ["waveform", "Waveform"],
     ["parade", "Parade"],
     ["vectorscope", "Vectorscope"],
-    ["gamut-xy", "Gamut, CIE 1931"],
-    ["gamut-uv", "Gamut, u′v′"],
+    ["gamut-xy", "Gamut (xy)"],
+    ["gamut-uv", "Gamut (u′v′)"],
     ["histogram", "Histogram"],
   ];
   const WIDTH = 296;
   const HEIGHT = 236;
   const LEFT = 36;
+  /** Side of the square scopes: as high as the others, so that all of it is seen. */
+  const SIDE = HEIGHT + 18;
   /** Scopes follow once the picture rests. */
   const AFTER_MS = 220;
   let kind = $state<Kind>("waveform");
@@ -105,7 +107,7 @@
   /** Where a chromaticity lies on its diagram. */
   function onDiagram([x = 0, y = 0]: number[]): [number, number] {
     const [across = 1, up = 1] = diagram?.extent ?? [];
-    return [(x / across) * WIDTH, WIDTH - (y / up) * WIDTH];
+    return [(x / across) * SIDE, SIDE - (y / up) * SIDE];
   }
 
   const ROWS = ["R", "G", "B", "Y′"];
@@ -148,9 +150,9 @@
   </div>
   <div class="relative">
     <svg
-      width={WIDTH}
-      height={square ? WIDTH : HEIGHT + 18}
-      class="block"
+      width={square ? SIDE : WIDTH}
+      height={SIDE}
+      class={["block", square && "mx-auto"]}
       role="img"
       aria-label={`${kind} of source and result`}
       data-scope={address}
@@ -168,17 +170,17 @@
           <text x={LEFT - 6} y={(row + 0.6) * (HEIGHT / 4)} font-size="11" text-anchor="end">{name}</text>
         {/each}
       {:else if kind === "vectorscope"}
-        <image href={address} x="0" y="0" width={WIDTH} height={WIDTH} preserveAspectRatio="none" />
-        <line x1="0" x2={WIDTH} y1={WIDTH / 2} y2={WIDTH / 2} stroke="#6f6f6f" />
-        <line y1="0" y2={WIDTH} x1={WIDTH / 2} x2={WIDTH / 2} stroke="#6f6f6f" />
+        <image href={address} x="0" y="0" width={SIDE} height={SIDE} preserveAspectRatio="none" />
+        <line x1="0" x2={SIDE} y1={SIDE / 2} y2={SIDE / 2} stroke="#6f6f6f" />
+        <line y1="0" y2={SIDE} x1={SIDE / 2} x2={SIDE / 2} stroke="#6f6f6f" />
         {#each Object.entries(axes?.targets ?? {}) as [name, { cb, cr }] (name)}
-          {@const x = (0.5 + (cb * 896) / 1024) * WIDTH}
-          {@const y = (0.5 - (cr * 896) / 1024) * WIDTH}
+          {@const x = (0.5 + (cb * 896) / 1024) * SIDE}
+          {@const y = (0.5 - (cr * 896) / 1024) * SIDE}
           <rect x={x - 6} y={y - 6} width="12" height="12" fill="none" stroke="#c8c8c8" />
           <text x={x + 9} y={y + 4} font-size="11" fill="#f2f2f2">{name}</text>
         {/each}
       {:else if diagram && square}
-        <image href={address} x="0" y="0" width={WIDTH} height={WIDTH} preserveAspectRatio="none" />
+        <image href={address} x="0" y="0" width={SIDE} height={SIDE} preserveAspectRatio="none" />
         {#each Object.entries(diagram.outlines) as [name, corners], k (name)}
           {@const places = corners.map(onDiagram)}
           <polygon
