@@ -10,7 +10,7 @@ from ..errors import BadInput
 from .info import MediaInfo
 from .names import numbered_name
 from .planes import HALVED
-from .tags import DPX_TRANSFERS, KR_KB, UNKNOWN
+from .tags import DPX_TRANSFERS, KR_KB, PRIMARIES, UNKNOWN
 
 FINENESS = {"gray": 0, "4:2:0": 1, "4:1:1": 1, "4:2:2": 2, "4:4:0": 2, "4:4:4": 4, "rgb": 4}
 """Samples of colour to four of luma, by sampling."""
@@ -29,6 +29,8 @@ class OutputFormat:
     chroma: str = "rgb"
     full_range: bool = False
     options: dict[str, str] = field(default_factory=dict)
+    matrix: str = ""
+    """The one matrix that the codec can name; empty where it names any."""
 
     @property
     def is_sequence(self) -> bool:
@@ -57,9 +59,16 @@ class OutputFormat:
             told.append("the sound")
         if self.is_sequence and info.timecode:
             told.append("the start timecode")
-        if self.ending == ".dpx" and info.transfer not in {UNKNOWN, *DPX_TRANSFERS}:
+        if info.transfer != UNKNOWN and not self.names(info):
             told.append(f"what its values stand for ({info.transfer})")
         return told
+
+    def names(self, info: MediaInfo) -> bool:
+        """Whether it has a name for the transfer of the footage: DPX has few, and a codec of which the container
+        alone tells has none where the primaries have none."""
+        if self.ending == ".dpx":
+            return info.transfer in DPX_TRANSFERS
+        return not self.matrix or info.primaries in PRIMARIES.values()
 
     def segment(self, info: MediaInfo) -> OutputFormat:
         """How a piece of a render in this format waits to be joined: the same samples, lossless."""
@@ -79,13 +88,30 @@ _FORMATS = (
         "ffv1-source", ".mkv", "FFV1 in Matroska, 16-bit in the shot's own sampling, lossless, overshoots kept",
         "ffv1", chroma="source", options=_FFV1,
     ),
-    OutputFormat(
-        "prores-hq", ".mov", "ProRes 422 HQ in QuickTime, 10-bit", "prores_ks", "yuv422p10le", 10, "4:2:2",
-        options={"profile": "hq", "vendor": "apl0"},
+    *(
+        OutputFormat(
+            name, ".mov", f"ProRes {title} in QuickTime, 10-bit", "prores_ks", "yuv422p10le", 10, "4:2:2",
+            options={"profile": profile, "vendor": "apl0"},
+        )
+        for name, title, profile in (
+            ("prores-hq", "422 HQ", "hq"), ("prores-422", "422", "standard"), ("prores-lt", "422 LT", "lt"),
+            ("prores-proxy", "422 Proxy", "proxy"),
+        )
+    ),
+    *(
+        OutputFormat(
+            name, ".mov", f"ProRes {title} in QuickTime, 10-bit 4:4:4", "prores_ks", "yuv444p10le", 10, "4:4:4",
+            options={"profile": profile, "vendor": "apl0"},
+        )
+        for name, title, profile in (("prores-4444", "4444", "4444"), ("prores-xq", "4444 XQ", "4444xq"))
     ),
     OutputFormat(
-        "prores-4444", ".mov", "ProRes 4444 in QuickTime, 10-bit 4:4:4", "prores_ks", "yuv444p10le", 10,
-        "4:4:4", options={"profile": "4444", "vendor": "apl0"},
+        "dnxhr-hqx", ".mov", "DNxHR HQX in QuickTime, 10-bit 4:2:2", "dnxhd", "yuv422p10le", 10, "4:2:2",
+        options={"profile": "dnxhr_hqx"}, matrix="bt709",
+    ),
+    OutputFormat(
+        "dnxhr-444", ".mov", "DNxHR 444 in QuickTime, 10-bit 4:4:4", "dnxhd", "yuv444p10le", 10, "4:4:4",
+        options={"profile": "dnxhr_444"}, matrix="bt709",
     ),
     OutputFormat(
         "h264", ".mp4", "H.264 in MP4, 10-bit 4:2:0", "libx264", "yuv420p10le", 10, "4:2:0",
@@ -95,11 +121,22 @@ _FORMATS = (
         "h264-8bit", ".mp4", "H.264 in MP4, 8-bit 4:2:0", "libx264", "yuv420p", 8, "4:2:0",
         options={"crf": "8", "preset": "medium"},
     ),
+    OutputFormat(
+        "av1", ".mp4", "AV1 in MP4, 10-bit 4:2:0", "libsvtav1", "yuv420p10le", 10, "4:2:0",
+        options={"crf": "18", "preset": "6"},
+    ),
     OutputFormat("png", ".png", "PNG sequence, 16-bit"),
     OutputFormat("png-8bit", ".png", "PNG sequence, 8-bit", bits=8),
-    OutputFormat("tiff", ".tif", "TIFF sequence, 16-bit"),
+    OutputFormat("tiff", ".tif", "TIFF sequence, 16-bit", options={"compression": "none"}),
     OutputFormat("dpx", ".dpx", "DPX sequence, 10-bit", bits=10),
-    OutputFormat("exr", ".exr", "OpenEXR sequence, half float"),
+    OutputFormat("dpx-16bit", ".dpx", "DPX sequence, 16-bit"),
+    *(
+        OutputFormat(name, ".exr", f"OpenEXR sequence, half float, {title}", options={"compression": how})
+        for name, title, how in (
+            ("exr", "zips", "zips"), ("exr-zip", "zip", "zip"), ("exr-piz", "piz", "piz"),
+            ("exr-none", "not compressed", "none"),
+        )
+    ),
 )  # fmt: skip
 OUTPUT_FORMATS = {fmt.name: fmt for fmt in _FORMATS}
 

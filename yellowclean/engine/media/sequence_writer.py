@@ -63,7 +63,8 @@ def write_member(
     tell(spec, info, n, target.format.ending)
     if target.format.bits not in {8, 16}:
         spec.attribute("oiio:BitsPerSample", target.format.bits)
-    spec.attribute("compression", "zips" if half else "none")
+    for key, value in target.format.options.items():
+        spec.attribute(key, value)
     if target.format.ending == ".png":
         spec.attribute("png:compressionLevel", 2)
     begun = file.with_name(f".{file.name}{file.suffix}")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 from collections.abc import Sequence
 from pathlib import Path
 from types import TracebackType
@@ -38,13 +39,17 @@ from .sound import Sound
 from .tags import KR_KB, MATRICES, PRIMARIES, TRANSFERS, code_of
 from .timecode import shifted
 
+os.environ.setdefault("SVT_LOG", "1")
+"""The AV1 encoder tells errors alone, not how it was set."""
+
 _TAGS = {"movflags": "use_metadata_tags"}
 """QuickTime and MP4 keep tags that are not of their own list, such as the gain, only when told to."""
 
 
 def coding_for(fmt: OutputFormat, info: MediaInfo) -> Coding:
     """How a format codes the frames of a source."""
-    return Coding("rgb" if fmt.chroma == "rgb" else _matrix_to_write(info), fmt.bits, fmt.full_range)
+    matrix = "rgb" if fmt.chroma == "rgb" else fmt.matrix or _matrix_to_write(info)
+    return Coding(matrix, fmt.bits, fmt.full_range)
 
 
 def coded(frame: Frame, fmt: OutputFormat, info: MediaInfo, dither: Dither | None = None) -> tuple[Plane, ...]:
@@ -126,7 +131,13 @@ class VideoWriter:
         if self._sound:
             self._sound.mux_until(self._count / self._rate)
         self._count += 1
-        self._container.mux(self._stream.encode(picture))
+        try:
+            self._container.mux(self._stream.encode(picture))
+        except av.error.FFmpegError as error:
+            raise BadInput(
+                f"{self._target.path}: {self._format.title} does not take a picture of {width}×{height}"
+                f" ({error.strerror}); write another format."
+            ) from error
 
     def _decoded(self, planes: Sequence[Plane]) -> Frame:
         first, second, third = planes
