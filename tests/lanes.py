@@ -19,10 +19,17 @@ LONG = [
 ]
 """Modules of the engine's tests that fill the shorter lane of the server's, so that all take about as long."""
 
+BESIDE_BROWSER = ["tests.engine.test_flicker", "tests.engine.test_tags"]
+"""The same for that of the browser's."""
+
 LANES = {
-    "engine": [*(name for name in ENGINE if name not in LONG), "tests.test_cli", "tests.test_notices"],
+    "engine": [
+        *(name for name in ENGINE if name not in {*LONG, *BESIDE_BROWSER}),
+        "tests.test_cli",
+        "tests.test_notices",
+    ],
     "server": ["tests.server", *LONG],
-    "browser": ["tests.browser"],
+    "browser": ["tests.browser", *BESIDE_BROWSER],
 }
 RAN = re.compile(r"^Ran (\d+) tests? in ", re.MULTILINE)
 WRONG = re.compile(r"(?:failures|errors)=(\d+)")

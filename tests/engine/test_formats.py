@@ -108,7 +108,7 @@ class Noise(TestCase):
             self.assertAlmostEqual(float(np.median(ratio)), 1, delta=0.1, msg=name)
 
     def test_a_profile_behind_a_step_is_what_is_measured_there(self) -> None:
-        for scene, bayer, conversions in (("basin", False, CONVERSIONS[:1]), ("quay", True, CONVERSIONS)):
+        for scene, bayer, conversions in (("basin", False, ()), ("quay", True, CONVERSIONS)):
             noisy, _ = shot_pair(scene, Camera(stops_under=3, bayer=bayer), 640, 384)
             profile = measure_noise(MemorySource(noisy)).profile
             for steps in ([resize(0.5)], [PQ, resize(0.5)], *([to(space)] for space in conversions)):
