@@ -13,6 +13,7 @@ import av
 import colour
 import numpy as np
 import OpenImageIO as oiio
+from av.bitstream import BitStreamFilterContext
 from PIL import Image, ImageCms
 
 from tests.clips import MemorySource, described
@@ -186,6 +187,34 @@ class Tags(Files):
             self.assertEqual(source.info.frames, 3)
             self.assertLess(np.abs(source.read(1) - frames[1])[12:20, 12:20].max() * CV_SCALE, 4)
             source.close()
+
+    def test_light_of_hdr_stands_in_the_stream_of_h264_too(self) -> None:
+        """The bare stream, without its container, through the library; content of 256 cd/m² over next to none makes
+        bytes that would look like a start code."""
+        hdr = {"primaries": "bt2020", "transfer": "smpte2084", "matrix": "bt2020nc"}
+        bright = [np.full((128, 256, 3), 0.3, np.float32) for _ in range(3)]
+        bright[1][16:64, 16:64] = 0.7518
+        dark = [np.full((128, 256, 3), 0.0, np.float32) for _ in range(3)]
+        dark[1][16:20, 16:20] = float(colour.models.eotf_inverse_ST2084(256.0))
+        for name, frames in (("h264", bright), ("h264-8bit", bright), ("h264", dark)):
+            path = self.written(name, Plan(dither="none"), frames, **hdr)
+            bare = self.folder / "bare.h264"
+            with av.open(str(path)) as container:
+                stream = container.streams.video[0]
+                split = BitStreamFilterContext("h264_mp4toannexb", stream)
+                packets = [packet if packet.dts is not None else None for packet in container.demux(stream)]
+                bare.write_bytes(b"".join(bytes(part) for packet in packets for part in split.filter(packet)))
+            found = []
+            for file in (path, bare):
+                with av.open(str(file)) as container:
+                    side: Any = next(container.decode(video=0)).side_data
+                    data = {str(d.type).split(".")[-1].split(":")[0]: bytes(d) for d in side}
+                light = struct.unpack("2I", data["CONTENT_LIGHT_LEVEL"][:8])
+                display = struct.unpack("20i", data["MASTERING_DISPLAY_METADATA"][:80])
+                found.append((*light, round(display[18] / display[19])))
+            with self.subTest(name, light=found[0]):
+                self.assertLess(abs(found[0][0] - found[1][0]), 2)
+                self.assertEqual(found[0][1:], found[1][1:])
 
     def test_the_curve_of_pq(self) -> None:
         signal = np.linspace(0, 1, 50)

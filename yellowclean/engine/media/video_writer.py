@@ -25,6 +25,7 @@ from .dither import Dither
 from .formats import Destination, OutputFormat
 from .info import MediaInfo, as_stored, checked_picture
 from .light import LightLevel
+from .light_in_stream import given_to_encoder, put_in_stream
 from .matroska import ROOM, write_facts
 from .planes import (
     SITINGS,
@@ -153,6 +154,8 @@ class VideoWriter:
             write_facts(partial, self._info.stored_size, aspect=self._info.stored_aspect, light=told)
         elif told:
             write_light_boxes(partial, *told)
+            if self._format.codec == "libx264":
+                put_in_stream(partial, *told)
 
     @property
     def _by_hand(self) -> bool:
@@ -163,6 +166,8 @@ class VideoWriter:
         options = dict(self._format.options)
         if self._format.chroma == "4:2:0":
             options["chroma_sample_location"] = str(list(SITINGS).index(self._info.siting) + 1)
+        if self._light and self._format.codec == "libx264":
+            options["x264-params"] = given_to_encoder(self._info.primaries)
         stream = self._container.add_stream(self._format.codec, rate=self._rate, options=options)
         assert isinstance(stream, VideoStream)
         stream.width, stream.height = self._info.stored_size
