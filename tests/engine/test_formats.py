@@ -109,7 +109,7 @@ class Noise(TestCase):
 
     def test_a_profile_behind_a_step_is_what_is_measured_there(self) -> None:
         for scene, bayer, conversions in (("basin", False, ()), ("quay", True, CONVERSIONS)):
-            noisy, _ = shot_pair(scene, Camera(stops_under=3, bayer=bayer), 640, 384)
+            noisy, _ = shot_pair(scene, Camera(stops_under=3, bayer=bayer), 640, 384, 4)
             profile = measure_noise(MemorySource(noisy)).profile
             for steps in ([resize(0.5)], [PQ, resize(0.5)], *([to(space)] for space in conversions)):
                 with self.subTest(scene, steps=[s.settings for s in steps]):
