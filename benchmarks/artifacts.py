@@ -12,10 +12,11 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, luma
 from yellowclean.engine.judge.metrics import psnr_db
 from yellowclean.engine.media import Source, open_source
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.survey import survey
 

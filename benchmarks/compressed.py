@@ -17,13 +17,14 @@ import numpy as np
 
 from yellowclean.engine.chain import noise_chain
 from yellowclean.engine.colour.opponent import SIGNALS, colour_difference
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, luma
 from yellowclean.engine.judge.ladder import suggested_stop
 from yellowclean.engine.judge.metrics import psnr_db
 from yellowclean.engine.measure.report import Rung, SurveyReport
 from yellowclean.engine.media.formats import OUTPUT_FORMATS, OutputFormat
 from yellowclean.engine.noise.profile import NoiseCurve
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey

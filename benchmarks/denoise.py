@@ -9,9 +9,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Frame, luma
 from yellowclean.engine.judge.metrics import psnr_db, ssim
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera

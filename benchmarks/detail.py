@@ -11,11 +11,12 @@ import numpy as np
 from skimage.filters import unsharp_mask
 
 from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Array, Frame, luma
 from yellowclean.engine.measure.edge import edge_response
 from yellowclean.engine.media import MediaInfo, Source
 from yellowclean.engine.media.planes import Coding, rgb_from_yuv, yuv_from_rgb
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey

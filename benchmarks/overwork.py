@@ -9,12 +9,13 @@ import cv2
 import numpy as np
 
 from yellowclean.engine.chain import noise_chain
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Frame, Region, luma
 from yellowclean.engine.judge.overwork import MEASURES, Evidence
 from yellowclean.engine.judge.risk import RiskAt
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.media.formats import OutputFormat
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.testcamera import Camera
 from yellowclean.engine.testcamera.shoot import CODECS

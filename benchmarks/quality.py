@@ -8,8 +8,9 @@ import cv2
 import numpy as np
 from skimage.color import deltaE_ciede2000, rgb2lab
 
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, luma
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey

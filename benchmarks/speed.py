@@ -13,11 +13,12 @@ import cv2
 import numpy as np
 
 from yellowclean.engine.chain import noise_chain
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Frame, Region, as_uint8
 from yellowclean.engine.media import MediaInfo, Source
 from yellowclean.engine.motion import Movement
 from yellowclean.engine.noise.profile import NoiseProfile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey

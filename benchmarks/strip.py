@@ -7,11 +7,12 @@ from itertools import product
 import numpy as np
 
 from yellowclean.engine.chain import noise_chain
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Region
 from yellowclean.engine.judge.metrics import psnr_db
 from yellowclean.engine.judge.strip import strip_at
 from yellowclean.engine.measure.noise import measure_noise
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.testcamera import Camera
 

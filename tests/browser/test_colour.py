@@ -34,6 +34,15 @@ class Colours(BrowserCase):
                 writer.write(Conversion("Camera Rec.709", "ACEScct").applied(frame))
         add_shot(Job.objects.get(), path)
 
+    def propose_and_convert(self, target: str) -> None:
+        """What is proposed, and a conversion behind it."""
+        page = self.page
+        self.propose()
+        expect(page.locator("[data-step]").first).to_be_visible(timeout=PATIENCE)
+        page.get_by_label("Treatment to add").select_option(label="Convert colour")
+        page.get_by_role("button", name="Add step").click()
+        page.locator('[data-settings="convert"]').get_by_label("To", exact=True).select_option(target)
+
     def test_a_log_shot_to_bt1886_judged_written_and_read(self) -> None:
         page = self.page
         self.open_shot(LOG)
@@ -45,12 +54,7 @@ class Colours(BrowserCase):
         page.get_by_role("button", name="Take this").click()
         expect(page.get_by_role("button", name="Input ACEScct")).to_contain_text("chosen")
         expect(tags).not_to_be_visible(timeout=PATIENCE)  # measured again, and nothing is missing now
-        self.propose()
-        expect(page.locator("[data-step]").first).to_be_visible(timeout=PATIENCE)
-        page.get_by_label("Treatment to add").select_option(label="Convert colour")
-        page.get_by_role("button", name="Add step").click()
-        convert = page.locator('[data-settings="convert"]')
-        convert.get_by_label("To", exact=True).select_option("Rec.1886 Rec.709 - Display")
+        self.propose_and_convert("Rec.1886 Rec.709 - Display")
         expect(page.get_by_text("From ACEScct to Rec.1886 Rec.709 - Display.")).to_be_visible()
         expect(page.get_by_text(re.compile("Levels: white .* → 1023.0 CV"))).to_be_visible()
         page.get_by_role("button", name="Result", exact=True).click()
@@ -81,12 +85,7 @@ class Colours(BrowserCase):
         page = self.page
         self.open_quay()
         self.measure()
-        self.propose()
-        expect(page.locator("[data-step]").first).to_be_visible(timeout=PATIENCE)
-        page.get_by_label("Treatment to add").select_option(label="Convert colour")
-        page.get_by_role("button", name="Add step").click()
-        convert = page.locator('[data-settings="convert"]')
-        convert.get_by_label("To", exact=True).select_option("Rec.2100-PQ - Display")
+        self.propose_and_convert("Rec.2100-PQ - Display")
         page.get_by_role("button", name="Result", exact=True).click()
         self.picture_settled("result")
         page.get_by_role("tab", name="Scopes").click()

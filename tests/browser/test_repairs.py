@@ -8,8 +8,9 @@ import numpy as np
 from playwright.sync_api import Locator, expect
 
 from tests.browser.case import PATIENCE, BrowserCase
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.media import open_source
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.server.models import PlanVersion, Shot
 
 

@@ -9,8 +9,9 @@ from playwright.sync_api import expect
 
 from tests import treatments
 from tests.browser.case import PATIENCE, QUAY, BrowserCase
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.media import open_source
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.server.models import PlanVersion, Shot
 
 

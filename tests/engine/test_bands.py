@@ -13,13 +13,14 @@ from skimage import data
 
 from tests.clips import MemorySource
 from tests.engine.planted import found, grained, rising
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Frame, Region
 from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.media import Destination, open_source
 from yellowclean.engine.media.formats import OUTPUT_FORMATS
 from yellowclean.engine.media.video_writer import coded
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.render import delivered, render

@@ -11,6 +11,7 @@ from benchmarks.compressed import coded_at, judged
 from benchmarks.overwork import Changed, blurred
 from tests.clips import MemorySource
 from yellowclean.engine.chain import noise_chain
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Array, Region
 from yellowclean.engine.judge.held_out import AWAY_STANDING, held_out
 from yellowclean.engine.judge.ladder import CARRIED_RUNGS, ladder, suggested_stop
@@ -20,7 +21,7 @@ from yellowclean.engine.measure.spectrum import MARGIN, TILE, SpectrumGatherer
 from yellowclean.engine.media.formats import OUTPUT_FORMATS
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.noise.stabilise import Stabiliser
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey

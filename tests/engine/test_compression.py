@@ -9,6 +9,7 @@ import numpy as np
 from skimage import data
 
 from tests.clips import MemorySource, psnr, record, shot_pair, temporary_folder
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Frame, Region, luma
 from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.judge.strip import strip_at
@@ -16,7 +17,7 @@ from yellowclean.engine.media import Source, open_source
 from yellowclean.engine.media.planes import Coding, yuv_from_rgb
 from yellowclean.engine.media.quantisers import jpeg_step, of_quantiser, of_step
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey

@@ -18,12 +18,13 @@ from yellowclean.cli import main
 from yellowclean.engine.colour.conversion import CONFIGURED, Conversion
 from yellowclean.engine.colour.gamut import CLIP, KEEP, LIMIT, limited
 from yellowclean.engine.colour.management import DEFAULT_CONFIG
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.format import Format
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, Region
 from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.media import OUTPUT_FORMATS, destination, open_source, open_writer
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.primaries import between
 

@@ -9,9 +9,10 @@ import numpy as np
 
 from tests.clips import MemorySource
 from yellowclean.engine.colour.curves import bt709_encoded
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Frame, Region, luma
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey

@@ -16,10 +16,11 @@ import OpenImageIO as oiio
 from tests.clips import described, record, smooth_frames, temporary_folder
 from tests.engine.planted import found_in
 from yellowclean.engine.errors import BadInput
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.media import OUTPUT_FORMATS, VideoSource, destination, open_source, open_writer
 from yellowclean.engine.media.planes import HALVED, SITINGS, Coding, Plane, rgb_from_yuv, yuv_from_rgb
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.render import assemble, render, render_segment, segment_file, segments
 

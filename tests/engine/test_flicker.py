@@ -11,11 +11,12 @@ from tests.clips import MemorySource, shot_pair
 from tests.engine.planted import found
 from tests.engine.test_findings_over_time import with_bands
 from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Frame, Region
 from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.measure.lighting import APART, level_course, without_drift
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey

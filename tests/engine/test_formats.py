@@ -11,6 +11,7 @@ from tests import treatments
 from tests.clips import MemorySource, described, shot_pair, temporary_folder
 from yellowclean.engine.delivery import delivery_report
 from yellowclean.engine.errors import BadInput, BadPlan
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.format import Format
 from yellowclean.engine.frames import CV_SCALE, Array, Region
 from yellowclean.engine.judge.overwork import overwork
@@ -19,7 +20,7 @@ from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.media import destination, open_source, open_writer
 from yellowclean.engine.noise.profile import NoiseProfile, white_profile
 from yellowclean.engine.parameters import Colour, Parameters, Point, choice, colour, point
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step, plan_schema
 from yellowclean.engine.propose import propose
 from yellowclean.engine.reach.model import Reach, Shape, ShapeKey, Tones

@@ -7,13 +7,14 @@ from unittest import TestCase
 import numpy as np
 
 from tests.clips import MemorySource, shot_pair
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, Region
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.spectrum import block_dct
 from yellowclean.engine.noise.field import gaussian_filter, grain_field
 from yellowclean.engine.noise.profile import NoiseProfile, white_profile
 from yellowclean.engine.octaves import halved
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.testcamera import Camera
 

@@ -15,6 +15,7 @@ from tests.clips import MemorySource, psnr, shot_pair, temporary_folder
 from tests.engine.planted import found
 from tests.engine.test_exactness import stored, write_picture
 from yellowclean.engine.errors import BadInput
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Array, Frame
 from yellowclean.engine.measure.curve import blind_curve
 from yellowclean.engine.measure.noise import measure_noise
@@ -22,7 +23,7 @@ from yellowclean.engine.measure.pairs import pair_at
 from yellowclean.engine.measure.report import SurveyReport
 from yellowclean.engine.media import destination, open_source
 from yellowclean.engine.noise.profile import NoiseCurve, white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.propose import propose
 from yellowclean.engine.render import render
 from yellowclean.engine.survey import survey

@@ -10,10 +10,11 @@ import numpy as np
 from tests.clips import MemorySource
 from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
 from yellowclean.engine.colour.opponent import colour_difference
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, Region, luma
 from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.reach.model import Reach, Tones
 

@@ -15,7 +15,7 @@ LAYERS = (
     ("errors", "parallel", "frames", "octaves", "cache", "parameters", "primaries"),
     ("media",),
     ("colour", "motion"),
-    ("format", "noise"),
+    ("format", "noise", "footage"),
     ("measure", "reach"),
     ("treat",),
     ("plan",),

@@ -16,11 +16,12 @@ from yellowclean.engine.colour.input_space import encoding_of
 from yellowclean.engine.colour.look import MID_GREY_CV, Cdl, Look, lut_checked
 from yellowclean.engine.colour.management import Managed, managed_by_default, spaces
 from yellowclean.engine.errors import BadInput
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import LUMA_WEIGHTS, Frame
 from yellowclean.engine.judge.under_look import noise_under
 from yellowclean.engine.media.info import MediaInfo
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.render import told_of_result
 

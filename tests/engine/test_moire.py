@@ -10,12 +10,13 @@ from skimage import data
 
 from tests.clips import MemorySource, psnr, shot_pair
 from yellowclean.engine.colour.opponent import colour_difference
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Array, Frame, Region, luma
 from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.judge.strip import strip_at
 from yellowclean.engine.measure.false_colour import false_colour
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey

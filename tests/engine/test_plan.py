@@ -17,6 +17,7 @@ from yellowclean.engine.cache import Memory
 from yellowclean.engine.colour.look import Cdl, Look
 from yellowclean.engine.delivery import delivery_report
 from yellowclean.engine.errors import BadInput, BadPlan, Cancelled
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Frame, Region, luma
 from yellowclean.engine.judge.metrics import compare, ssim
 from yellowclean.engine.judge.patches import comparable, remaining, remaining_one_by_one
@@ -24,7 +25,7 @@ from yellowclean.engine.measure.patch import Patch, measure_pixels
 from yellowclean.engine.measure.report import finding_kinds
 from yellowclean.engine.media import OUTPUT_FORMATS, Destination, destination, open_source
 from yellowclean.engine.noise.profile import NoiseCurve, white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step, plan_from_json, plan_schema
 from yellowclean.engine.propose import propose, untreated
 from yellowclean.engine.reach import Tones

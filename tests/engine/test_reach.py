@@ -9,9 +9,10 @@ import numpy as np
 
 from tests.clips import MemorySource, shot_pair
 from yellowclean.engine.errors import BadInput, BadPlan
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, Region
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import ChannelMix, Plan, Step, plan_from_json
 from yellowclean.engine.reach import Cleanup, Detail, HueSample, Reach, Shape, ShapeKey, Tones, matte, sampled_hue
 from yellowclean.engine.testcamera import Camera

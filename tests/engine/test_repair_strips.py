@@ -9,10 +9,10 @@ import numpy as np
 
 from tests.clips import MemorySource, shot_pair
 from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Frame, Region
 from yellowclean.engine.judge.strip import Strip, StripRung, repair_stop, strip_at
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.testcamera import Camera
 

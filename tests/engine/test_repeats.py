@@ -8,9 +8,10 @@ import numpy as np
 
 from tests.clips import MemorySource, psnr, shot_pair
 from tests.engine.test_compression import cat
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Frame, Region
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey

@@ -9,6 +9,7 @@ import numpy as np
 from tests.clips import MemorySource, shot_pair
 from yellowclean.engine.chain import noise_chain
 from yellowclean.engine.errors import BadInput, BadPlan
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Frame, Region
 from yellowclean.engine.judge.ladder import RUNGS, best_of, ladder, merging_leaves, suggested_stop
 from yellowclean.engine.judge.risk import RiskAt
@@ -18,7 +19,7 @@ from yellowclean.engine.measure.report import Rung
 from yellowclean.engine.motion import Movement
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.noise.stabilise import Stabiliser
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey

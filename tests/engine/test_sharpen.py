@@ -12,6 +12,7 @@ from tests.clips import MemorySource
 from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
 from yellowclean.engine.colour.encodings import OF_CAMERAS
 from yellowclean.engine.colour.grey import grey_curve
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, Region, luma
 from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.judge.overwork.report import Overwork
@@ -19,7 +20,7 @@ from yellowclean.engine.judge.strip import strip_at
 from yellowclean.engine.measure.blur import edge_blur, sharpest
 from yellowclean.engine.measure.edge import edge_response
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import offered, propose
 from yellowclean.engine.survey import survey

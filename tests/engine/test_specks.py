@@ -10,10 +10,11 @@ import numpy as np
 
 from tests.clips import MemorySource, shot_pair
 from tests.engine.planted import noisy
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Frame, Region, luma
 from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.noise.profile import NoiseProfile, white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey

@@ -20,6 +20,7 @@ from tests.clips import MemorySource, described
 from yellowclean.engine.colour.encodings import TAGGED, Encoding, encoding_named
 from yellowclean.engine.colour.input_space import input_space
 from yellowclean.engine.errors import BadInput
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Array, Frame
 from yellowclean.engine.media import OUTPUT_FORMATS, MediaInfo, destination, open_source
 from yellowclean.engine.media.dither import Dither, ranks, triangular
@@ -28,7 +29,7 @@ from yellowclean.engine.media.icc import icc_profile
 from yellowclean.engine.media.light import LightLevel, pq_light
 from yellowclean.engine.media.tags import MATRICES, PRIMARIES, TRANSFERS, UNKNOWN, code_of
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.render import render

@@ -6,9 +6,10 @@ import threading
 from unittest import TestCase, mock
 
 from tests.clips import MemorySource, shot_pair
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Array, Frame
 from yellowclean.engine.noise.profile import white_profile
-from yellowclean.engine.pipeline import Footage, Pipeline, Standpoint
+from yellowclean.engine.pipeline import Pipeline, Standpoint
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.testcamera import Camera
 

@@ -11,13 +11,14 @@ from scipy.fft import dctn
 
 from tests.clips import MemorySource, psnr, shot_pair
 from yellowclean.engine import parallel
+from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, Region, luma
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.spectrum import block_dct
 from yellowclean.engine.noise.profile import NoiseCurve, NoiseProfile, white_profile
 from yellowclean.engine.noise.stabilise import Stabiliser
 from yellowclean.engine.octaves import OCTAVES, halved
-from yellowclean.engine.pipeline import Footage, Pipeline
+from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.testcamera import Camera
 from yellowclean.engine.treat import TREATMENTS, _dct

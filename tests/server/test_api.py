@@ -20,13 +20,14 @@ from PIL import Image
 
 from tests.clips import temporary_folder
 from yellowclean.cli import main
+from yellowclean.engine.measure.patch import Patch
 from yellowclean.engine.measure.report import SurveyReport
 from yellowclean.engine.media import open_source
 from yellowclean.engine.plan import plan_from_json
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera, ShotRecipe, shoot
-from yellowclean.server.models import Job, PlanVersion, Shot
-from yellowclean.server.use_cases import add_shot, keep_survey
+from yellowclean.server.models import Job, PlanVersion, Shot, Survey
+from yellowclean.server.use_cases import add_shot, keep_survey, request_survey
 
 
 def footage(folder: Path, scene: str = "dusk", codec: str = "ffv1", frames: int = 4) -> Path:
@@ -282,6 +283,8 @@ class Bench(ApiCase):
     def test_an_input_space_is_kept_for_the_camera_and_measured_by_again(self) -> None:
         shot = self.surveyed_shot()
         twin = add_shot(shot.job, Path(shot.path))
+        patch = {"frame": 1, "x": 8, "y": 8, "width": 32, "height": 32}
+        request_survey(shot, [Patch.model_validate(patch)])
         before = self.ask("get", f"/shots/{shot.pk}")
         self.assertEqual(before["input_space"]["sure"], "tagged")
         self.ask("put", f"/shots/{shot.pk}/input-space", {"space": "nonsense"}, 422)
@@ -289,6 +292,8 @@ class Bench(ApiCase):
         after, other = (self.ask("get", f"/shots/{s.pk}") for s in (shot, twin))
         self.assertEqual((after["input_space"]["space"], other["input_space"]["space"]), ("ACEScct", "ACEScct"))
         self.assertEqual(after["survey"]["state"], "queued")
+        self.assertGreater(after["survey"]["id"], before["survey"]["id"])
+        self.assertEqual(Survey.objects.get(pk=after["survey"]["id"]).patches, [patch], "by the same patches")
         self.assertIsNone(other["survey"], "what was not measured is not measured now")
         self.assertNotEqual(after["picture_key"], before["picture_key"])
         self.assertEqual(add_shot(shot.job, Path(shot.path)).space, "ACEScct", "shots to come too")

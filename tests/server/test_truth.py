@@ -228,7 +228,7 @@ class Ends(ApiCase):
 
                 source = (shot.path, f"{shot.fingerprint}{gone}", str(shot.index_file), "")
                 with (
-                    mock.patch("yellowclean.engine.pipeline.flow", cancelled),
+                    mock.patch("yellowclean.engine.footage.flow", cancelled),
                     self.assertRaises(Cancelled),
                 ):
                     make_segment(source, plan, (str(folder / "a.mkv"), "ffv1"), str(folder), (0, 4))

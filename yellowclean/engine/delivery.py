@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from pydantic import BaseModel, Field
 
 from .errors import BadInput
+from .footage import Footage
 from .frames import luma
 from .judge.patches import (
     LEAST_PIECE,
@@ -24,7 +25,7 @@ from .measure.patch import Patch, PatchReading
 from .measure.report import ABOUT_SOURCE, SurveyReport
 from .media import Destination, Source, open_source
 from .noise.profile import NoiseCurve
-from .pipeline import Footage, Pipeline
+from .pipeline import Pipeline
 from .plan import Plan
 from .render import damaged_frames
 

@@ -11,6 +11,7 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from .errors import BadInput
+from .footage import Footage
 from .format import Format
 from .frames import Frame, Progress, StopCheck, never, raise_if
 from .media import Destination, MediaInfo, Source, VideoSource, files_of, open_writer
@@ -20,7 +21,7 @@ from .media.planes import Plane
 from .media.sequence_writer import outputs_of, write_member
 from .media.video_writer import VideoWriter
 from .media.writers import Writer
-from .pipeline import Footage, Pipeline
+from .pipeline import Pipeline
 from .plan import Plan
 
 SEGMENT_FRAMES = 6

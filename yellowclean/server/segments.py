@@ -5,8 +5,9 @@ from __future__ import annotations
 from functools import lru_cache
 from pathlib import Path
 
+from ..engine.footage import Footage
 from ..engine.media import OUTPUT_FORMATS, Destination, open_source
-from ..engine.pipeline import Footage, Pipeline
+from ..engine.pipeline import Pipeline
 from ..engine.plan import plan_from_json
 from ..engine.render import render_segment
 

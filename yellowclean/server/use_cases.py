@@ -129,7 +129,8 @@ def _change_space(shot: Shot, space: str) -> None:
     shot.save(update_fields=["space", "look"])
     PlanVersion.objects.filter(shot=shot).update(remaining=None)
     if shot.survey is not None:
-        request_survey(shot)
+        last = shot.surveys.first()  # type: ignore[attr-defined]
+        request_survey(shot, [Patch.model_validate(p) for p in last.patches] if last else [])
 
 
 def _looked_from(shot: Shot) -> str:

@@ -20,11 +20,12 @@ from ..engine.cache import Memory
 from ..engine.colour.look import PLAIN, Look
 from ..engine.colour.management import colours
 from ..engine.errors import BadInput
+from ..engine.footage import Footage
 from ..engine.format import Format
 from ..engine.frames import Array, Frame, Region, StopCheck, as_uint8, screen_dither
 from ..engine.judge.closer import Signal, amplified, signal_of, stress_level, stressed
 from ..engine.judge.overwork import Overwork, overwork
-from ..engine.pipeline import Footage, Pipeline
+from ..engine.pipeline import Pipeline
 from ..engine.plan import Plan
 from .models import Shot
 

@@ -15,9 +15,10 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from ..footage import Footage
 from ..frames import Array, Region
 from ..motion import STANDS, Track
-from ..pipeline import Footage, Pipeline
+from ..pipeline import Pipeline
 from ..treat.temporal import DOUBT_PX, DOUBT_SHARE, fetched
 
 AWAY, AWAY_STANDING = (6, 7), (12,)

@@ -8,12 +8,12 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from ..chain import noise_chain
+from ..footage import Footage
 from ..frames import Array, Frame, Region, StopCheck, never, raise_if
 from ..measure.report import Rung
 from ..media import Source
 from ..motion import Movement
 from ..noise.profile import NoiseProfile
-from ..pipeline import Footage
 from ..plan import Plan
 from ..treat.merging import frames_each_side
 from .risk import RiskAt

@@ -5,9 +5,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ..footage import Footage
 from ..frames import Region
 from ..measure.findings import DETECTORS, Detector
-from ..pipeline import Footage, Pipeline
+from ..pipeline import Pipeline
 from ..plan import Plan
 from ..treat import Treatment
 from .again import Treated, read_by

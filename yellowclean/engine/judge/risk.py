@@ -14,11 +14,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..footage import Footage
 from ..frames import Array, Frame, Region
 from ..motion import Track
 from ..noise.field import grain_field
 from ..noise.stabilise import Stabiliser
-from ..pipeline import Footage, Pipeline
+from ..pipeline import Pipeline
 from ..plan import Plan
 from .held_out import HeldOut, held_out
 

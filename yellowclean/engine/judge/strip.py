@@ -9,8 +9,9 @@ import numpy as np
 from pydantic import BaseModel, Field
 
 from ..errors import BadInput
+from ..footage import Footage
 from ..frames import Region, StopCheck, never, raise_if
-from ..pipeline import Footage, Pipeline
+from ..pipeline import Pipeline
 from ..plan import Plan
 from .ladder import best_of
 from .repaired import RepairAt, Repaired

@@ -1,0 +1,96 @@
+"""A source with what was found of it once: frames, motion, results of steps, in a memory that has a bound."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Hashable
+from typing import Any, TypeVar
+
+import numpy as np
+import numpy.typing as npt
+
+from .cache import Memory
+from .frames import Array, Frame, Region
+from .media import Source
+from .media.info import WILDEST, tamed, wild
+from .motion import Flow, Track, flow, prepared
+
+T = TypeVar("T")
+
+MEMORY_BYTES = 1280 << 20
+"""Decoded frames, motion and results of steps kept, so that going back is instant and nothing is computed twice. A
+plan that looks at more frames at once has more kept."""
+
+BESIDE_FRAMES_BYTES = 512 << 20
+
+_numbers = itertools.count()
+
+
+class Footage:
+    """A source with its decoded frames, its motion and the results of steps, shared by all plans that look
+    at it: two plans that begin alike compute their beginning once."""
+
+    def __init__(self, source: Source, memory: Memory | None = None) -> None:
+        """`memory` may be shared with other footage."""
+        self.source, self.info = source, source.info
+        self.whole = Region(0, 0, self.info.width, self.info.height)
+        self.memory, self._number = memory or Memory(MEMORY_BYTES), next(_numbers)
+        self._wild: dict[int, tuple[tuple[npt.NDArray[np.intp], ...], Frame]] = {}
+
+    def hold(self, pixels: int) -> None:
+        """Keep room for pictures of that many pixels in all at least."""
+        self.memory.raise_limit(pixels * 12 + BESIDE_FRAMES_BYTES)
+
+    def kept(self, key: Hashable, make: Callable[[], T], size_of: Callable[[T], int]) -> T:
+        """A value of this footage, computed once."""
+        return self.memory.get((self._number, key), make, size_of)
+
+    def forget(self) -> None:
+        """Give back the memory that this footage holds."""
+        self.memory.forget(lambda key: bool(key[0] == self._number))
+
+    def frame(self, n: int) -> Frame:
+        """Source frame n; callers must not write into it."""
+        return self.kept(("frame", n), lambda: self._read(n), _bytes)
+
+    def _read(self, n: int) -> Frame:
+        frame = self.source.read(n)
+        if wild(frame):
+            self._wild[n] = np.nonzero(np.abs(frame) > WILDEST), frame[np.abs(frame) > WILDEST]
+        return tamed(frame)
+
+    def with_wild(self, n: int, region: Region, result: Frame) -> Frame:
+        """A result with the source's own wild values, which no treatment can reckon with, in their places."""
+        if n not in self._wild:
+            return result
+        whole = np.full((self.info.height, self.info.width, 3), np.nan, np.float32)
+        whole[self._wild[n][0]] = self._wild[n][1]
+        part = whole[region.slices]
+        return np.where(np.isnan(part), result, part)
+
+    def coding_error(self, n: int) -> Array | None:
+        """RMS error that the codec was let make in luma of source frame n, H×W; None where that is not told."""
+        return self.kept(
+            ("coding error", n), lambda: self.source.coding_error(n), lambda e: 0 if e is None else e.nbytes
+        )
+
+    def motion(self, n: int, neighbour: int) -> Track:
+        """Motion from frame n to a neighbour, checked against the way back."""
+
+        def checked() -> Track:
+            return self._flow(n, neighbour).checked(self._flow(neighbour, n))
+
+        return self.kept(("track", n, neighbour), checked, lambda track: track.field.nbytes)
+
+    def _flow(self, n: int, neighbour: int) -> Flow:
+        def found() -> Flow:
+            return flow(self._luma(n), self._luma(neighbour), self.info.width)
+
+        return self.kept(("flow", n, neighbour), found, lambda found: found.vectors.nbytes)
+
+    def _luma(self, n: int) -> npt.NDArray[np.uint8]:
+        return self.kept(("luma", n), lambda: prepared(self.frame(n)), _bytes)
+
+
+def _bytes(array: npt.NDArray[Any]) -> int:
+    return array.nbytes
