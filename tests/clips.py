@@ -116,8 +116,8 @@ def record(
     return path
 
 
-def temporary_folder(case: Any) -> Path:
+def temporary_folder(case: Any, inside: Path | None = None) -> Path:
     """A folder that goes away with the test case."""
-    holder = tempfile.TemporaryDirectory(prefix="yellow-clean-")
+    holder = tempfile.TemporaryDirectory(prefix="yellow-clean-", dir=inside)
     case.addCleanup(holder.cleanup)
     return Path(holder.name)

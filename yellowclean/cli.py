@@ -13,6 +13,7 @@ from contextlib import closing
 from pathlib import Path
 from typing import Any, get_args
 
+from .cli_job import add_job
 from .engine.colour.encodings import checked_space
 from .engine.colour.input_space import input_space
 from .engine.colour.management import own_config_trouble
@@ -31,8 +32,9 @@ from .engine.plan import Plan, plan_from_json, plan_schema
 from .engine.propose import propose, untreated
 from .engine.render import check_apart, damaged_frames, frames_in, inputs_of, render
 from .engine.survey import survey
-from .engine.testcamera import CODECS, SCENES, Camera, ShotRecipe, shoot
+from .engine.testcamera import CODECS, SCENES, Camera, ShotRecipe, shoot, shoot_reel
 
+REEL = "reel"
 _PATCH = re.compile(r"^(\d+),(\d+),(\d+),(\d+)@(\d+)$")
 _RANGE = re.compile(r"^(\d*):(\d*)$")
 _LIGHT = re.compile(r"^(\d+\.?\d*),(\d+\.?\d*),(\d+\.?\d*)$")
@@ -118,8 +120,13 @@ def _parser() -> argparse.ArgumentParser:
     it.add_argument("b", metavar="B")
     it.add_argument("--json", action="store_true")
 
+    text = "A whole reel: import, measure, propose, render, note."
+    add_job(verbs.add_parser("job", help=text, description=text), _bar, _asked_for)
+
     it = verb("testcamera", _testcamera, "Shoot a scene with the test camera: footage, truth, parameters.")
-    it.add_argument("scene", choices=sorted(SCENES))
+    it.add_argument(
+        "scene", choices=[*sorted(SCENES), REEL], help=f"{REEL}: one minute on a timeline, over five files"
+    )
     it.add_argument("--out", type=Path, required=True, metavar="DIR")
     it.add_argument("--frames", type=int, default=48, metavar="N")
     it.add_argument("--size", type=_size, default=(1280, 720), metavar="WxH")
@@ -325,6 +332,9 @@ def _testcamera(options: Any, stop: _StopFlag) -> None:
     if options.frames < 1:
         raise BadInput(f"--frames {options.frames}: at least one frame is needed.")
     width, height = options.size
+    if options.scene == REEL:
+        print(shoot_reel(options.out, width, height, _bar("shoot"), stopped=stop))
+        return
     recipe = ShotRecipe(
         name=options.scene, scene=options.scene, frames=options.frames, width=width, height=height,
         seed=options.seed, codec=options.codec, bit_rate=options.bit_rate, light=options.light,

@@ -24,6 +24,7 @@ LAYERS = (
     ("survey",),
     ("propose", "render"),
     ("delivery",),
+    ("reel",),
     ("testcamera",),
 )
 HEIGHT = {name: height for height, names in enumerate(LAYERS) for name in names}

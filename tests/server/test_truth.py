@@ -34,7 +34,7 @@ from yellowclean.server.api.events import _states
 from yellowclean.server.api.frames import unless_gone
 from yellowclean.server.lanes import Lanes
 from yellowclean.server.models import Preset, Profile, Render, Shot, State, Survey
-from yellowclean.server.segments import STOP_FILE, make_segment
+from yellowclean.server.segments import STOP_FILE, Piece, make_segment
 from yellowclean.server.use_cases import add_shot, delete_shot, keep_survey, new_version, request_survey
 
 
@@ -226,7 +226,7 @@ class Ends(ApiCase):
                         (folder / STOP_FILE).touch()
                     return flow(*about)
 
-                source = (shot.path, f"{shot.fingerprint}{gone}", str(shot.index_file), "")
+                source = Piece(shot.path, f"{shot.fingerprint}{gone}", str(shot.index_file), "", None)
                 with (
                     mock.patch("yellowclean.engine.footage.flow", cancelled),
                     self.assertRaises(Cancelled),

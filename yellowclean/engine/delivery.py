@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
 
 from pydantic import BaseModel, Field
 
 from .errors import BadInput
 from .footage import Footage
-from .frames import luma
+from .frames import StopCheck, luma, never
+from .judge.overwork import Overwork, overwork
 from .judge.patches import (
     LEAST_PIECE,
     PatchBeforeAfter,
@@ -23,11 +27,14 @@ from .measure.findings import DETECTORS, said_of
 from .measure.noise import measure_noise
 from .measure.patch import Patch, PatchReading
 from .measure.report import ABOUT_SOURCE, SurveyReport
-from .media import Destination, Source, open_source
+from .media import Destination, MediaInfo, Source, files_of, open_source
 from .noise.profile import NoiseCurve
 from .pipeline import Pipeline
 from .plan import Plan
 from .render import damaged_frames
+
+LARGEST_JUDGED = (1920, 1080)
+"""Pixels of the middle of a frame that are judged for what the plan damaged."""
 
 
 class DeliveryReport(BaseModel):
@@ -41,13 +48,19 @@ class DeliveryReport(BaseModel):
     look_baked: bool = Field(False, description="Whether the written values are those under a look.")
     damaged: list[int] = Field([], description="Frames that were damaged in the source, and so are in the result.")
     findings: list[Standing] = Field([], description="The survey's findings, and what the file was read to have.")
+    media: MediaInfo | None = Field(None, description="What the written file says of itself.")
+    size_bytes: int = 0
+    checksum: str = Field("", description="MD5 of the file; of a sequence, that of the list of its files' sums.")
+    overwork: Overwork | None = Field(None, description="What the plan damaged, judged on the middle frame.")
 
 
 def delivery_report(
-    source: Source, target: Destination, chosen: range, plan: Plan, *, measured: SurveyReport | None = None
-) -> DeliveryReport:
+    source: Source, target: Destination, chosen: range, plan: Plan, *, measured: SurveyReport | None = None,
+    judging: bool = False, stopped: StopCheck = never,
+) -> DeliveryReport:  # fmt: skip
     """Open what was written, count it, and measure it: flat patches beside the source's, those of the survey that
-    lie in the frames written, where it is given, else of the middle; and all that the survey looks for."""
+    lie in the frames written, where it is given, else of the middle; and all that the survey looks for. With
+    `judging`, what the plan damaged as well."""
     patches = measured.patches if measured else []
     known = [f for f in measured.findings if f.kind == "damaged frames"] if measured else []
     damaged = {spot.frame for finding in known for spot in finding.spots} | set(damaged_frames(source, chosen))
@@ -72,9 +85,38 @@ def delivery_report(
             look_baked=not plan.look.plain,
             damaged=sorted(damaged & set(chosen)),
             findings=_findings(measured, pairs, pipeline, written, chosen) if measured else [],
+            media=written.info,
+            size_bytes=sum(file.stat().st_size for file in files_of(target.path)),
+            checksum=checksum(files_of(target.path)),
+            overwork=_judged(pipeline.until(stopped), chosen, stopped) if judging else None,
         )
     finally:
         written.close()
+
+
+def _judged(pipeline: Pipeline, chosen: range, stopped: StopCheck) -> Overwork | None:
+    """What a plan damaged on the middle frame; None for one that does nothing, or where nothing can be judged."""
+    where = pipeline.footage.whole.middle(*LARGEST_JUDGED)
+    try:
+        return overwork(pipeline, [chosen[len(chosen) // 2]], where, stopped=stopped).report
+    except BadInput:
+        return None
+
+
+def checksum(files: Sequence[Path]) -> str:
+    """MD5 (RFC 1321) in hexadecimal: of a file, or of the lines "sum  name" of several."""
+    sums = []
+    for file in files:
+        with file.open("rb") as stream:
+            sums.append(hashlib.file_digest(stream, _md5).hexdigest())
+    if len(sums) == 1:
+        return sums[0]
+    lines = "".join(f"{found}  {file.name}\n" for found, file in zip(sums, files, strict=True))
+    return _md5(lines.encode()).hexdigest()
+
+
+def _md5(data: bytes = b"") -> Any:
+    return hashlib.md5(data, usedforsecurity=False)
 
 
 def _findings(

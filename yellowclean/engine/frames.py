@@ -74,6 +74,11 @@ class Region:
         x, y = self.x // grid * grid, self.y // grid * grid
         return Region(x, y, -(-self.right // grid) * grid - x, -(-self.bottom // grid) * grid - y)
 
+    def middle(self, width: int, height: int) -> Region:
+        """The middle of it, no larger than that."""
+        across, down = min(self.width, width), min(self.height, height)
+        return Region(self.x + (self.width - across) // 2, self.y + (self.height - down) // 2, across, down)
+
     def clipped(self, width: int, height: int) -> Region:
         """The part that lies inside a frame of that size (possibly empty)."""
         x, y = min(max(self.x, 0), width), min(max(self.y, 0), height)

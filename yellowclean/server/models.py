@@ -20,6 +20,8 @@ from ..engine.measure.report import SurveyReport, with_tolerances
 from ..engine.media import MediaInfo, Source, fingerprint, open_source, stamp
 from ..engine.noise.profile import NoiseProfile, profile_from_json
 from ..engine.plan import Plan, plan_from_json
+from ..engine.reel.finding import Found
+from ..engine.reel.taking import Placed
 from .managers import WorkQuerySet
 
 Document = TypeVar("Document", bound=BaseModel)
@@ -51,12 +53,38 @@ class Job(models.Model):
         return Path(settings.YELLOW_CLEAN.data) / "footage" / f"job_{self.pk}"
 
 
+class Timeline(models.Model):
+    """A timeline that events were, or are to be, taken from."""
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="timelines")
+    name = models.CharField(max_length=255)
+    document = models.TextField(help_text="OpenTimelineIO's own JSON.")
+    media = models.JSONField(default=list, help_text="The engine's Found, one for each medium.")
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ("pk",)
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def found(self) -> list[Found]:
+        return [Found.model_validate(one) for one in self.media]
+
+
 class Shot(models.Model):
-    """One piece of footage. `media` and `survey` are the engine's documents."""
+    """One piece of footage: a file or sequence, or the frames of one that an event plays. `media` and `survey` are
+    the engine's documents."""
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="shots")
     name = models.CharField(max_length=255)
     path = models.TextField()
+    first = models.PositiveIntegerField(null=True, help_text="First frame of the file that is the shot's.")
+    stop = models.PositiveIntegerField(null=True, help_text="The frame behind its last one.")
+    timeline = models.ForeignKey(Timeline, on_delete=models.SET_NULL, null=True, related_name="shots")
+    place = models.JSONField(null=True, help_text="The engine's Placed: where it stands in its timeline.")
+    position = models.PositiveIntegerField(default=0, help_text="Its place in the reel.")
     fingerprint = models.CharField(max_length=64)
     stamp = models.CharField(
         max_length=64, default="", help_text="Size and time of the files; tells a replacement."
@@ -71,7 +99,7 @@ class Shot(models.Model):
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:
-        ordering = ("name", "pk")
+        ordering = ("position", "name", "pk")
 
     def __str__(self) -> str:
         return self.name
@@ -86,12 +114,23 @@ class Shot(models.Model):
 
     def opened(self) -> Source:
         """Its footage, for reading."""
-        return open_source(self.path, self.index_file, space=self.space)
+        return open_source(self.path, self.index_file, space=self.space, frames=self.frames)
+
+    @property
+    def frames(self) -> range | None:
+        """The frames of its file that are meant; None for all."""
+        return None if self.first is None or self.stop is None else range(self.first, self.stop)
+
+    @property
+    def placed(self) -> Placed | None:
+        """Where it stands in its timeline; None where it came without one."""
+        return _readable(Placed, self.place)
 
     @property
     def content(self) -> str:
         """What its pictures are known by: the footage, and what its values are said to be in."""
-        return f"{self.fingerprint}{self.space}"
+        piece = f"{self.first}:{self.stop}" if self.frames else ""
+        return f"{self.fingerprint}{self.space}{piece}"
 
     @property
     def trouble(self) -> str:
@@ -320,6 +359,7 @@ class Render(Work):
     label = models.CharField(max_length=8)
     document = models.JSONField()
     format = models.CharField(max_length=20)
+    name = models.CharField(max_length=200, blank=True, help_text="The file's, without number and ending.")
     first = models.PositiveIntegerField()
     stop = models.PositiveIntegerField()
     path = models.TextField(blank=True)

@@ -21,7 +21,7 @@ from ..engine.render import assemble, segment_done, segments
 from ..engine.survey import survey
 from .cluster import client
 from .models import Render, State, Survey, Work
-from .segments import STOP_FILE, make_segment
+from .segments import STOP_FILE, Piece, make_segment
 from .use_cases import keep_survey
 
 MOST_ATTEMPTS = 3
@@ -63,13 +63,14 @@ def _render(work: Render) -> None:
     fmt = OUTPUT_FORMATS[work.format]
     chosen = range(work.first, work.stop)
     number = "_####" if fmt.is_sequence else ""
-    name = f"{work.shot.name}_{work.label}_{fmt.name}_{chosen.start}-{chosen.stop - 1}"
-    target = Destination(folder / f"{name}{number}{fmt.ending}", fmt)
+    target = Destination(folder / f"{work.name or work.folder.name}{number}{fmt.ending}", fmt)
     stopped, report = _cancel_check(work), _reporter(work)
     _spread(work, target, chosen, lambda share: report(0.85 * share), stopped)
     with closing(work.shot.opened()) as source:
         assemble(target, source, work.plan, chosen, folder, lambda share: report(0.85 + 0.13 * share), stopped)
-        delivery = delivery_report(source, target, chosen, work.plan, measured=work.shot.report)
+        delivery = delivery_report(
+            source, target, chosen, work.plan, measured=work.shot.report, judging=True, stopped=stopped
+        )
     work.shot.require_footage()
     for piece in folder.glob("frames_*.mkv"):
         piece.unlink()
@@ -81,7 +82,9 @@ def _spread(work: Render, target: Destination, chosen: range, report: Progress, 
     """Have every missing segment made by the cluster."""
     pieces = segments(chosen)
     missing = [p for p in pieces if not segment_done(target, work.shot.info, work.folder, p)]
-    source = (work.shot.path, work.shot.fingerprint, str(work.shot.index_file), work.shot.space)
+    shot = work.shot
+    piece = (shot.frames.start, shot.frames.stop) if shot.frames else None
+    source = Piece(shot.path, shot.fingerprint, str(shot.index_file), shot.space, piece)
     plan = work.plan.to_json()
     connected = client()
     waiting = {

@@ -6,6 +6,7 @@ import hashlib
 import re
 import shutil
 from collections.abc import Iterable, Sequence
+from contextlib import closing
 from math import inf
 from pathlib import Path
 
@@ -23,25 +24,31 @@ from ..engine.frames import never
 from ..engine.judge.patches import Remaining, nothing_yet, remaining_one_by_one
 from ..engine.measure.patch import Patch
 from ..engine.measure.report import SurveyReport, finding_kinds
-from ..engine.media import OUTPUT_FORMATS, SEQUENCE_ENDINGS, fingerprint, probe, sequence_files, stamp
+from ..engine.media import OUTPUT_FORMATS, fingerprint, sequence_files, stamp
 from ..engine.media.dither import How
 from ..engine.noise.profile import NoiseProfile
 from ..engine.plan import Plan, Step
 from ..engine.propose import Untreated, propose, untreated
+from ..engine.reel.naming import named
+from ..engine.reel.work import values_for
 from ..engine.render import frames_in
 from .afterwards import AFTERWARDS
 from .models import CameraSpace, Job, Lut, PlanVersion, Profile, Render, Shot, State, Survey, Work
 from .views import pipeline_for
 
 LABELS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
-_NUMBERED = re.compile(r"^(.*?)(\d+)(\.[A-Za-z]+)$")
 
 
-def add_shot(job: Job, path: Path, name: str | None = None) -> Shot:
-    """Probe footage and add it to a job. Raises `BadInput` when it is not readable."""
+def add_shot(job: Job, path: Path, name: str | None = None, frames: range | None = None) -> Shot:
+    """Probe footage, or the `frames` of it that are meant, and add it to a job. Raises `BadInput` when it is not
+    readable."""
     now = stamp(path)
     shot = Shot(job=job, name=name or _shot_name(path), path=str(path), fingerprint=fingerprint(path), stamp=now)
-    shot.media = probe(path, shot.index_file).model_dump()
+    shot.position = job.shots.aggregate(last=models.Max("position"))["last"] or 0  # type: ignore[attr-defined]
+    if frames is not None:
+        shot.first, shot.stop = frames.start, frames.stop
+    with closing(shot.opened()) as source:
+        shot.media = source.info.model_dump()
     known = CameraSpace.objects.filter(camera=shot.info.camera).first() if shot.info.camera else None
     shot.space = known.space if known else ""
     shot.save()
@@ -50,21 +57,6 @@ def add_shot(job: Job, path: Path, name: str | None = None) -> Shot:
 
 def _shot_name(path: Path) -> str:
     return re.sub(r"[._-]*(#+|%0?\d*d)$", "", path.stem) or path.stem
-
-
-def shots_in(folder: Path) -> list[Path]:
-    """What a folder holds, as paths that can be added: video files, and one pattern a sequence."""
-    found: dict[str, Path] = {}
-    for file in sorted(folder.iterdir()):
-        if not file.is_file() or file.name.startswith("."):
-            continue
-        numbered = _NUMBERED.match(file.name) if file.suffix.lower() in SEQUENCE_ENDINGS else None
-        if numbered:
-            pattern = f"{numbered[1]}{'#' * len(numbered[2])}{numbered[3]}"
-            found.setdefault(pattern, folder / pattern)
-        else:
-            found[file.name] = file
-    return list(found.values())
 
 
 def add_all(job: Job, paths: Iterable[Path]) -> tuple[list[Shot], list[str]]:
@@ -317,16 +309,22 @@ def save_profile(profile: NoiseProfile, name: str, camera: str = "", gain: str =
 
 def request_render(
     version: PlanVersion, format_name: str, frames: tuple[int, int] | None = None, *, bake_look: bool = False,
-    dither: How = "moving",
+    dither: How = "moving", template: str = "",
 ) -> Render:  # fmt: skip
-    """Queue a render of a version as it is now, with the shot's look in it where that is asked for."""
+    """Queue a render of a version as it is now, with the shot's look in it where that is asked for. The `template`
+    names its file; without one its name is made of shot, version, format and frames."""
     from .tasks import run_render  # noqa: PLC0415 (tasks import this module)
 
     if format_name not in OUTPUT_FORMATS:
         raise BadInput(f"{format_name}: no such format; use one of {', '.join(OUTPUT_FORMATS)}.")
-    version.shot.require_footage()
-    chosen = frames_in(version.shot.info, range(*frames) if frames else None)
+    shot = version.shot
+    shot.require_footage()
+    chosen = frames_in(shot.info, range(*frames) if frames else None)
+    fmt = OUTPUT_FORMATS[format_name]
+    values = values_for(shot.job.name, shot.name, version.label, fmt, shot.info, chosen, shot.placed)
+    span = f"{chosen.start}-{chosen.stop - 1}"
     render = Render.objects.create(
+        name=named(template or f"{{shot}}_{{version}}_{{format}}_{span}", values),
         shot=version.shot,
         label=version.label,
         document=version.document | {"dither": dither} | ({"look": version.shot.look} if bake_look else {}),

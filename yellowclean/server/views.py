@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import Any, Literal
+from weakref import WeakValueDictionary
 
 import cv2
 import diskcache
@@ -25,6 +26,7 @@ from ..engine.format import Format
 from ..engine.frames import Array, Frame, Region, StopCheck, as_uint8, screen_dither
 from ..engine.judge.closer import Signal, amplified, signal_of, stress_level, stressed
 from ..engine.judge.overwork import Overwork, overwork
+from ..engine.media import Excerpt, Source, open_source
 from ..engine.pipeline import Pipeline
 from ..engine.plan import Plan
 from .models import Shot
@@ -41,13 +43,24 @@ class _Opened:
         self._opening: dict[str, threading.Lock] = {}
         self._footage: OrderedDict[str, Footage] = OrderedDict()
         self._pipelines: OrderedDict[str, Pipeline] = OrderedDict()
+        self._files: WeakValueDictionary[str, Source] = WeakValueDictionary()
+
+    def _source(self, shot: Shot) -> Source:
+        """A shot's footage; shots of one file share its decoder."""
+        if shot.frames is None:
+            return shot.opened()
+        name = f"{shot.path}:{shot.fingerprint}:{shot.space}"
+        whole = self._files.get(name)
+        if whole is None:
+            whole = self._files.setdefault(name, open_source(shot.path, shot.index_file, space=shot.space))
+        return Excerpt(whole, shot.frames, shared=True)
 
     def pipeline(self, shot: Shot, plan: Plan) -> Pipeline:
         key = f"{shot.path}:{shot.content}"
         with self._lock:
             opening = self._opening.setdefault(key, threading.Lock())
         with opening:  # files that take long to open hold up those alone who want them
-            footage = self._footage.get(key) or Footage(shot.opened(), memory())
+            footage = self._footage.get(key) or Footage(self._source(shot), memory())
         with self._lock:
             self._footage[key] = footage
             self._footage.move_to_end(key)

@@ -8,7 +8,7 @@ from pathlib import Path
 from ..errors import BadInput
 from .formats import OUTPUT_FORMATS, Destination, destination
 from .index import stamp_of
-from .info import AudioTrack, MediaInfo, Source
+from .info import AudioTrack, Excerpt, MediaInfo, Source
 from .names import SEQUENCE_ENDINGS, is_sequence_name, sequence_files
 from .sequence import SequenceSource
 from .video import VideoSource
@@ -19,6 +19,7 @@ __all__ = [
     "SEQUENCE_ENDINGS",
     "AudioTrack",
     "Destination",
+    "Excerpt",
     "MediaInfo",
     "Source",
     "VideoSource",
@@ -35,16 +36,19 @@ __all__ = [
 _SAMPLE = 1 << 20
 
 
-def open_source(path: str | Path, kept_index: Path | None = None, *, space: str = "") -> Source:
+def open_source(
+    path: str | Path, kept_index: Path | None = None, *, space: str = "", frames: range | None = None
+) -> Source:
     """Open footage for reading: a video file, a sequence pattern, a member of one, or its folder.
 
     `kept_index` names a file in which the index of a video is kept, so that it is made only once; `space` the
-    colour space that its values are in, where the file is not to be believed.
+    colour space that its values are in, where the file is not to be believed; `frames` the piece of it that is
+    meant, whose frames count from 0.
     Raises `BadInput` with one clear line for anything that is not readable footage.
     """
     source = _opened(Path(path), kept_index)
     source.info = source.info.model_copy(update={"space": space})
-    return source
+    return source if frames is None else Excerpt(source, frames)
 
 
 def _opened(path: Path, kept_index: Path | None) -> Source:

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from fractions import Fraction
-from typing import Literal, Protocol
+from typing import TYPE_CHECKING, Literal, Protocol
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict
 
 from ..errors import BadInput
 from ..frames import Array, Frame, luma
+from .timecode import shifted
+
+if TYPE_CHECKING:
+    from .sequence import Layers
 
 LARGEST_SIDE = 16384
 """Pixels; beyond this a header is taken for damaged."""
@@ -78,6 +82,8 @@ class MediaInfo(BaseModel):
     gain: str = ""
     """ISO, where the file tells it."""
     variable_rate: bool = False
+    skipped: int = 0
+    """Frames of the file before the first one of this piece of it."""
     audio: list[AudioTrack] = []
     notes: list[str] = []
     resampled: bool = False
@@ -153,6 +159,10 @@ class Source(Protocol):
         where the file does not tell."""
         return None
 
+    def layers(self, n: int) -> Layers | None:
+        """All that the picture file of frame `n` holds, as stored; None where frames are no files of their own."""
+        return None
+
     def close(self) -> None: ...
 
 
@@ -180,6 +190,47 @@ class Tame(Source):
 
     def close(self) -> None:
         """The source stays open for whoever opened it."""
+
+
+class Excerpt(Source):
+    """The frames of another source from `frames.start` on, before `frames.stop`, counted from 0. It owns the source
+    unless that is `shared`. Raises `BadInput` for frames that are not all there."""
+
+    def __init__(self, source: Source, frames: range, *, shared: bool = False) -> None:
+        self._source, self._first, self._shared = source, frames.start, shared
+        whole = source.info
+        if not 0 <= frames.start < frames.stop <= whole.frames:
+            raise BadInput(
+                f"{whole.path}: frames {frames.start} to {frames.stop - 1} are not all in it; it has"
+                f" {whole.frames}. It was cut or replaced; relink the event."
+            )
+        timecode = shifted(whole.timecode, frames.start, whole.fps) if whole.timecode else None
+        told = {"frames": len(frames), "skipped": whole.skipped + frames.start, "timecode": timecode}
+        first_number = whole.first_number + frames.start if whole.kind == "sequence" else 0
+        self.info = whole.model_copy(update={**told, "first_number": first_number})
+
+    def read(self, n: int) -> Frame:
+        return self._source.read(self._number(n))
+
+    def luma(self, n: int) -> Array:
+        return self._source.luma(self._number(n))
+
+    def damage(self, n: int) -> str:
+        return self._source.damage(self._number(n))
+
+    def coding_error(self, n: int) -> Array | None:
+        return self._source.coding_error(self._number(n))
+
+    def layers(self, n: int) -> Layers | None:
+        return self._source.layers(self._number(n))
+
+    def close(self) -> None:
+        if not self._shared:
+            self._source.close()
+
+    def _number(self, n: int) -> int:
+        checked_frame(self.info, n)
+        return self._first + n
 
 
 def wild(frame: Array) -> bool:

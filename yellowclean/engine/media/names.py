@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from pathlib import Path
 
@@ -36,6 +37,23 @@ def number_of(file: Path) -> int:
     return int(mark[1]) if mark else 0
 
 
+def shots_in(folder: Path) -> list[Path]:
+    """What a folder holds, as paths that footage is opened by: files, and one pattern for each sequence."""
+    patterns: dict[tuple[str, str], int] = {}
+    others: list[Path] = []
+    for file in sorted(folder.iterdir()):
+        if not file.is_file() or file.name.startswith("."):
+            continue
+        mark = _LAST_NUMBER.search(file.name) if is_sequence_name(file) else None
+        if mark:
+            key = file.name[: mark.start()], file.name[mark.end() :]
+            patterns[key] = min(len(mark[1]), patterns.get(key, len(mark[1])))
+        else:
+            others.append(file)
+    sequences = [folder / f"{before}{'#' * digits}{after}" for (before, after), digits in patterns.items()]
+    return sorted([*others, *sequences])
+
+
 def sequence_files(path: Path) -> list[Path]:
     """The members in order. `path` is a pattern, a member, or a folder that holds one sequence."""
     if path.is_dir():
@@ -54,8 +72,11 @@ def sequence_files(path: Path) -> list[Path]:
     found = [(m, p) for p in (folder.iterdir() if folder else ()) if (m := shape.match(p.name))]
     if not found:
         raise BadInput(f"{path}: no file of that sequence exists; check the path.")
-    found.sort(key=lambda pair: int(pair[0].group(1)))
+    found.sort(key=lambda pair: (int(pair[0].group(1)), pair[1].name))
     numbers = [int(m.group(1)) for m, _ in found]
+    for (_, one), (_, other) in itertools.pairwise(found):
+        if number_of(one) == number_of(other):
+            raise BadInput(f"{path}: frame {number_of(one)} is there twice ({one.name}, {other.name}); remove one.")
     missing = sorted(set(range(numbers[0], numbers[-1] + 1)) - set(numbers))
     if missing:
         raise BadInput(f"{path}: the sequence lacks frame {missing[0]} ({len(missing)} missing in all).")

@@ -18,7 +18,7 @@ from .formats import Destination, OutputFormat
 from .info import MediaInfo, Source, as_stored, checked_picture
 from .picture_tags import tell
 from .planes import quantised
-from .sequence import Layers, SequenceSource, is_float, shared_windows
+from .sequence import Layers, is_float, shared_windows
 
 
 class SequenceWriter:
@@ -56,7 +56,7 @@ def write_member(
     file = target.member(info.first_number + n)
     half = target.format.ending == ".exr"
     stored = as_stored(checked_picture(frame, info), info.rotation)
-    layers = source.layers(n) if isinstance(source, SequenceSource) else None
+    layers = source.layers(n) if source else None
     if layers and source and (source.info.width, source.info.height) != (info.width, info.height):
         layers = _in_size(layers, stored.shape[1], stored.shape[0])
     spec, values = _with_layers(target.format, stored, layers)

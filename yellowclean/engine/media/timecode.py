@@ -39,6 +39,12 @@ def frames_between(start: str, timecode: str, rate: Fraction) -> int:
     return _number(match, base, dropped) - _number(first, base, dropped)
 
 
+def number_of(timecode: str, rate: Fraction) -> int | None:
+    """The number that a timecode stands for, in frames since midnight; None for text that is no timecode."""
+    match = _SHAPE.match(timecode)
+    return _number(match, *_counting(match, rate)) if match else None
+
+
 def _counting(match: re.Match[str], rate: Fraction) -> tuple[int, int]:
     """Frames that a second counts, and frame numbers that a minute drops."""
     base = round(rate)

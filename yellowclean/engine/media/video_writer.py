@@ -87,7 +87,7 @@ class VideoWriter:
             self._stream = self._video_stream(first)
             if audio_from and info.audio:
                 length = info.frames / self._rate if info.frames else None
-                self._sound = Sound(audio_from, self._container, first / self._rate, length)
+                self._sound = Sound(audio_from, self._container, (info.skipped + first) / self._rate, length)
         except BaseException:
             self._abandon()
             raise

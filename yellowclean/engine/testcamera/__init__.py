@@ -1,6 +1,7 @@
 """The simulated camera: footage with a known truth, for the demo, the tests and the benchmarks."""
 
 from .demo import DEMO_SHOTS, demo_recipes
+from .reel import TITLE, reel_recipes, shoot_reel, write_reel
 from .scenes import SCENES, Motion
 from .sensor import Camera, expose, sigma_curve
 from .shoot import CODECS, Faults, ShotRecipe, frame_pair, scene_of, shoot
@@ -9,6 +10,7 @@ __all__ = [
     "CODECS",
     "DEMO_SHOTS",
     "SCENES",
+    "TITLE",
     "Camera",
     "Faults",
     "Motion",
@@ -16,7 +18,10 @@ __all__ = [
     "demo_recipes",
     "expose",
     "frame_pair",
+    "reel_recipes",
     "scene_of",
     "shoot",
+    "shoot_reel",
     "sigma_curve",
+    "write_reel",
 ]

@@ -18,6 +18,7 @@ from . import (
     presets,
     profiles,
     reach,
+    reels,
     renders,
     scopes,
     shots,
@@ -37,6 +38,7 @@ api.add_router("", scopes.router)
 api.add_router("", stills.router)
 api.add_router("", overwork.router)
 api.add_router("", presets.router)
+api.add_router("", reels.router)
 api.add_router("", renders.router)
 api.add_router("", profiles.router)
 api.add_router("", events.router)

@@ -10,8 +10,9 @@ from django.http import HttpRequest
 from ninja import Router
 
 from ...engine.errors import BadInput
+from ...engine.media.names import shots_in
 from ..models import Job
-from ..use_cases import add_all, allowed_folder, shots_in
+from ..use_cases import add_all, allowed_folder
 from .jobs import told_shot
 from .schemas import Added, FolderEntry, UploadState
 

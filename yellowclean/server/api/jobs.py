@@ -51,6 +51,7 @@ def told_shot(shot: Shot) -> ShotOut:
         fingerprint=shot.fingerprint,
         picture_key=picture_key(shot),
         media=shot.info,
+        place=shot.placed,
         input_space=input_space(shot.info),
         findings=None if findings is None else standings(findings, _left(versions[-1]) if versions else None),
         source=source_check(findings) if findings is not None else None,
@@ -94,7 +95,7 @@ def _untold(shot: Shot, error: Exception) -> ShotOut:
     )  # fmt: skip
 
 
-def _shots_of(job_id: int) -> QuerySet[Shot]:
+def shots_of(job_id: int) -> QuerySet[Shot]:
     """The shots of a job with all that `told_shot` needs, in a fixed number of queries."""
     shots = Job.objects.get(pk=job_id).shots.select_related("job").defer("survey")
     newest = [
@@ -137,11 +138,11 @@ def list_findings(request: HttpRequest) -> list[FindingKind]:
 @router.post("/jobs/{job_id}/propose", response=list[ShotOut])
 def propose_for_job(request: HttpRequest, job_id: int, payload: ProposeMany) -> list[ShotOut]:
     """A new version for every measured shot of the job, or for those named."""
-    shots = _shots_of(job_id)
+    shots = shots_of(job_id)
     chosen = shots if payload.shot_ids is None else shots.filter(pk__in=payload.shot_ids)
     profile = Profile.objects.get(pk=payload.profile_id) if payload.profile_id else None
     propose_for(chosen.defer(None), profile, matching=payload.matching)
-    return _told_shots(_shots_of(job_id))
+    return _told_shots(shots_of(job_id))
 
 
 @router.delete("/jobs/{job_id}", response={204: None})
@@ -155,4 +156,4 @@ def delete_job(request: HttpRequest, job_id: int) -> tuple[int, None]:
 
 @router.get("/jobs/{job_id}/shots", response=list[ShotOut])
 def list_shots(request: HttpRequest, job_id: int) -> list[ShotOut]:
-    return _told_shots(_shots_of(job_id))
+    return _told_shots(shots_of(job_id))

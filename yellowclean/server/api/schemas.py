@@ -20,6 +20,7 @@ from ...engine.media.dither import How
 from ...engine.noise.profile import NoiseCurve
 from ...engine.plan import Plan
 from ...engine.propose import Untreated
+from ...engine.reel.taking import Placed
 
 
 class WorkOut(Schema):
@@ -62,6 +63,8 @@ class ShotOut(Schema):
     picture_key: str
     """Names its footage and the engine that shows it, for the addresses of pictures."""
     media: MediaInfo
+    place: Placed | None = None
+    """Where it stands in the timeline that it came from."""
     input_space: InputSpace | None = None
     """What its values are taken for, and how sure that is."""
     findings: list[Standing] | None

@@ -1,0 +1,1 @@
+"""The reel: a timeline in, its events as shots, and the same timeline out again."""

@@ -1,0 +1,287 @@
+"""What is done with a job as a whole: measured, proposed, rendered, noted, and its timeline written out."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Collection, Sequence
+from contextlib import closing
+from dataclasses import dataclass
+from datetime import date
+from fractions import Fraction
+from pathlib import Path
+
+from ..delivery import delivery_report
+from ..errors import BadInput
+from ..frames import Progress, StopCheck, never
+from ..media import OUTPUT_FORMATS, MediaInfo, Source, destination
+from ..media.formats import OutputFormat
+from ..media.timecode import shifted
+from ..noise.profile import NoiseProfile
+from ..plan import Plan
+from ..propose import propose, untreated
+from ..render import render
+from ..survey import survey
+from .finding import Describe, Found, described_footage, found_media
+from .folder import FIRST, JobFolder, JobShot, WrittenShot, shot_from
+from .naming import TEMPLATE, named
+from .note import Note, NoteShot, note_of, shot_of
+from .paper import as_html, as_pdf
+from .relink import Written, as_edls, as_otio, relinked, written
+from .taking import Placed, taken
+from .timeline import Timeline, described, drops_frames, from_json, read
+
+Tell = Callable[[str], None]
+
+
+def load(data: bytes, name: str, rate: Fraction | None, folders: Sequence[Path]) -> tuple[str, Timeline]:
+    """A timeline's document, and what it says. An .edl counts at the rate asked for, else at that of drop-frame
+    timecode or of the first of its media that is found."""
+    document = read(data, name, rate)
+    if rate is None and Path(name).suffix.lower() == ".edl":
+        if drops_frames(data.decode("latin-1")):
+            document = read(data, name, Fraction(30000, 1001))
+        else:
+            found = next((f.path for f in found_media(described(document), folders) if f.path), "")
+            document = read(data, name, described_footage(Path(found)).fps) if found else document
+    return as_otio(document), described(document)
+
+
+def take(
+    root: Path, timeline: Timeline, document: str, media: Sequence[Found], handles: int, describe: Describe,
+    *, allow_missing: bool = False,
+) -> tuple[JobFolder, list[str]]:  # fmt: skip
+    """A new job of a timeline's events, and a line for each event whose medium is missing. Raises `BadInput` where
+    one is, unless that is allowed, and where all are."""
+    shots, missing = taken(timeline, media, handles, describe)
+    if missing and (not allow_missing or not shots):
+        more = f" ({len(missing)} events in all)" if len(missing) > 1 else ""
+        raise BadInput(f"{missing[0].rstrip('.')}{more}; name the folder that holds it.")
+    job = JobFolder.create(
+        root, root.name, [shot_from(t, root) for t in shots], timeline=document, timeline_name=timeline.name
+    )
+    return job, missing
+
+
+def measure(
+    job: JobFolder, *, again: bool = False, tell: Tell = print, progress: Progress | None = None,
+    stopped: StopCheck = never,
+) -> None:  # fmt: skip
+    """Measure every shot that was not, or all; the same frames of a file are measured once."""
+    known = {_content(shot): report for shot in _shots(job) if not again and (report := job.survey(shot))}
+    for shot in _shots(job):
+        if not again and job.survey(shot):
+            continue
+        if _content(shot) not in known:
+            with closing(job.opened(shot)) as source:
+                known[_content(shot)] = survey(source, progress=progress, stopped=stopped)
+        job.keep_survey(shot, known[_content(shot)])
+        report = known[_content(shot)].with_tolerances(job.document.tolerances)
+        outside = [f"{f.kind} {f.value:.3g} {f.unit}" for f in report.findings if f.outside]
+        tell(f"{shot.name}: {', '.join(outside) if outside else 'inside all tolerances'}")
+
+
+def _content(shot: JobShot) -> tuple[object, ...]:
+    return shot.media, shot.first, shot.stop, shot.space
+
+
+def _shots(job: JobFolder) -> list[JobShot]:
+    if not job.document.shots:
+        raise BadInput(f"{job.root}: the job has no shots.")
+    return job.document.shots
+
+
+def propose_all(
+    job: JobFolder, profile: NoiseProfile | None = None, *, sharpen: bool = False,
+    scale: float | tuple[int, int] | None = None, space: str | None = None, tell: Tell = print,
+) -> None:  # fmt: skip
+    """The least plan for every shot, as version A in place of an earlier one. Raises `BadInput` for a shot that was
+    not measured."""
+    for shot in _shots(job):
+        report = job.survey(shot)
+        if report is None:
+            raise BadInput(f"{shot.name}: has not been measured; run: yellow-clean job measure {job.root}")
+        plan = propose(report, profile, scale=scale, space=space, sharpen=sharpen)
+        job.keep_plan(shot, FIRST, plan)
+        tell(f"{shot.name}: {', '.join(s.treatment.title for s in plan.steps) or 'left as it is'}")
+        for finding in untreated(report, plan):
+            tell(f"{shot.name}: {finding.told}")
+
+
+def render_all(
+    job: JobFolder, formats: Collection[str], *, template: str = TEMPLATE, cut: bool = False, label: str = "",
+    tell: Tell = print, progress: Progress | None = None, stopped: StopCheck = never,
+) -> None:  # fmt: skip
+    """Write every shot in every format by its plan `label` (empty: its last one), each format into a folder of its
+    own; with handles or at cut length. What was written by the same plan is kept."""
+    for name in formats:
+        if name not in OUTPUT_FORMATS:
+            raise BadInput(f"{name}: no such format; use one of {', '.join(OUTPUT_FORMATS)}.")
+    pieces = [
+        _piece(job, shot, OUTPUT_FORMATS[name], template, cut, label) for shot in _shots(job) for name in formats
+    ]
+    places: dict[Path, str] = {}
+    for piece in pieces:
+        if piece.path in places:
+            other = places[piece.path]
+            raise BadInput(f"{template}: names {piece.shot.name} and {other} alike; add {{shot}} or {{event}}.")
+        places[piece.path] = piece.shot.name
+    for piece in pieces:
+        _render(job, piece, tell, progress, stopped)
+
+
+@dataclass(frozen=True, slots=True)
+class _Piece:
+    """One file that is to be written."""
+
+    shot: JobShot
+    label: str
+    plan: Plan
+    format: OutputFormat
+    chosen: range
+    path: Path
+
+
+def _piece(job: JobFolder, shot: JobShot, fmt: OutputFormat, template: str, cut: bool, wanted: str) -> _Piece:
+    label = _label(job, shot, wanted)
+    with closing(job.opened(shot)) as source:
+        info = source.info
+    chosen = shot.place.cut(info.frames) if cut and shot.place else range(info.frames)
+    name = named(template, values_for(job.document.name, shot.name, label, fmt, info, chosen, shot.place))
+    folder = job.root / "renders" / fmt.name / (name if fmt.is_sequence else "")
+    path = folder / f"{name}{'_####' if fmt.is_sequence else ''}{fmt.ending}"
+    return _Piece(shot, label, job.plan(shot, label) if label else Plan(), fmt, chosen, path)
+
+
+def _label(job: JobFolder, shot: JobShot, wanted: str) -> str:
+    labels = job.labels(shot)
+    if wanted and wanted not in labels:
+        raise BadInput(f"{shot.name}: has no plan {wanted}; it has {', '.join(labels) or 'none'}.")
+    return wanted or (labels[-1] if labels else "")
+
+
+def _render(job: JobFolder, piece: _Piece, tell: Tell, progress: Progress | None, stopped: StopCheck) -> None:
+    shot, chosen, made_by = piece.shot, piece.chosen, piece.plan.digest()
+    for kept in job.written(shot):
+        same = (kept.label, kept.plan, kept.format) == (piece.label, made_by, piece.format.name)
+        if same and (kept.first, kept.stop, job.path_of(kept)) == (chosen.start, chosen.stop, piece.path):
+            tell(f"{shot.name}: {piece.path.name} is there already")
+            return
+    piece.path.parent.mkdir(parents=True, exist_ok=True)
+    target = destination(piece.path, piece.format.name)
+    with closing(job.opened(shot)) as source:
+        render(source, piece.plan, target, frames=chosen, progress=progress, stopped=stopped)
+        report = delivery_report(
+            source, target, chosen, piece.plan, measured=job.survey(shot), judging=True, stopped=stopped
+        )
+    job.keep_written(
+        shot,
+        WrittenShot(
+            label=piece.label,
+            plan=made_by,
+            format=piece.format.name,
+            first=chosen.start,
+            stop=chosen.stop,
+            report=report,
+        ),
+    )
+    tell(f"{shot.name}: {piece.path.name}, {len(chosen)} frames, {piece.format.title}")
+
+
+def values_for(
+    job: str, shot: str, label: str, fmt: OutputFormat, info: MediaInfo, chosen: range, place: Placed | None
+) -> dict[str, object]:
+    """What a template may name, of frames of a shot that are to be written."""
+    stem = Path(info.path).stem
+    return {
+        "job": job,
+        "shot": shot,
+        "version": label or "source",
+        "event": place.number if place else 0,
+        "reel": re.sub(r"[._-]*(#+|%0?\d*d)$", "", stem) or stem,
+        "format": fmt.name,
+        "date": date.today().isoformat(),
+        "timecode": shifted(info.timecode, chosen.start, info.fps) if info.timecode else "",
+    }
+
+
+def note(job: JobFolder) -> Note:
+    """The job's delivery note, of what is written."""
+    shots = [_noted(job, shot) for shot in _shots(job)]
+    return note_of(job.document.name, shots, job.document.timeline)
+
+
+def _noted(job: JobFolder, shot: JobShot) -> NoteShot:
+    kept = job.written(shot)
+    label = kept[0].label if kept else _label(job, shot, "")
+    plan = job.plan(shot, label) if label else None
+    with closing(job.opened(shot)) as source:
+        return shot_of(
+            shot.name, source, job.survey(shot), plan, [job.report_of(k) for k in kept], label=label,
+            place=shot.place,
+        )  # fmt: skip
+
+
+def write_note(job: JobFolder, out: Path) -> list[Path]:
+    """The note as HTML, PDF and JSON in a folder."""
+    told = note(job)
+    out.mkdir(parents=True, exist_ok=True)
+    files = [out / f"note.{ending}" for ending in ("html", "pdf", "json")]
+    files[0].write_text(as_html(told))
+    files[1].write_bytes(as_pdf(told))
+    files[2].write_text(told.model_dump_json(by_alias=True, indent=1) + "\n")
+    return files
+
+
+def write_timelines(job: JobFolder, out: Path) -> tuple[list[Path], list[str]]:
+    """The timeline, relinked to what was written, once for each format: as .otio, and as an .edl for each track.
+    A line for each event that stays at its source, and for what an .edl cannot hold."""
+    if not job.timeline:
+        return [], []
+    document = from_json(job.timeline)
+    rate = Fraction(described(document).rate)
+    out.mkdir(parents=True, exist_ok=True)
+    made, told = list[Path](), list[str]()
+    by_format: dict[str, dict[int, Written]] = {}
+    for shot in _shots(job):
+        for kept in job.written(shot):
+            if shot.place is not None and (file := _written(job, shot, kept)):
+                by_format.setdefault(kept.format, {})[shot.place.clip] = file
+    for name, files in by_format.items():
+        paths, lost = write_timeline(relinked(document, files), rate, out, f"{job.document.name}_{name}")
+        made += paths
+        told += [f"{name}: {line}" for line in lost]
+        told += [
+            f"{name}: event {s.place.number}, {s.name}, stays at its source: it was not written."
+            for s in _shots(job)
+            if s.place and s.place.clip not in files
+        ]
+    return made, told
+
+
+def _written(job: JobFolder, shot: JobShot, kept: WrittenShot) -> Written | None:
+    """What a file holds of its event; None where it does not hold all of it."""
+    with closing(job.opened(shot)) as source:
+        return written_for(source, shot.place, job.path_of(kept), range(kept.first, kept.stop))
+
+
+def written_for(source: Source, place: Placed | None, path: Path, chosen: range) -> Written | None:
+    """A file that holds the frames `chosen` of a shot, as its event plays it; None where it lacks some."""
+    if place is None:
+        return None
+    cut = place.cut(source.info.frames)
+    if cut.start < chosen.start or cut.stop > chosen.stop:
+        return None
+    return written(path, cut.start - chosen.start, len(cut))
+
+
+def write_timeline(timeline: object, rate: Fraction, out: Path, name: str) -> tuple[list[Path], list[str]]:
+    """A document as .otio, and as an .edl for each track of it."""
+    plain = named("{job}", {"job": name})
+    lists, lost = as_edls(timeline, rate)
+    files = {out / f"{plain}.otio": as_otio(timeline)}
+    for track, text in lists.items():
+        mark = "" if len(lists) == 1 else f"_{named('{job}', {'job': track})}"
+        files[out / f"{plain}{mark}.edl"] = text
+    for path, text in files.items():
+        path.write_text(text)
+    return list(files), lost

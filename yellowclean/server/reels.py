@@ -1,0 +1,184 @@
+"""What users do with a whole reel: timelines in, many shots at once, notes and timelines out."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+from collections.abc import Iterable, Sequence
+from contextlib import closing
+from fractions import Fraction
+from pathlib import Path
+
+from django.conf import settings
+from django.db import transaction
+
+from ..engine.delivery import DeliveryReport
+from ..engine.errors import BadInput
+from ..engine.media import OUTPUT_FORMATS
+from ..engine.media.dither import How
+from ..engine.reel.finding import Found, described_footage, found_media
+from ..engine.reel.naming import TEMPLATE
+from ..engine.reel.note import Note, NoteShot, note_of, shot_of
+from ..engine.reel.relink import Written, as_edls, as_otio, relinked
+from ..engine.reel.taking import taken
+from ..engine.reel.timeline import Timeline as Described
+from ..engine.reel.timeline import described, from_json
+from ..engine.reel.work import load, written_for
+from .models import Job, PlanVersion, Render, Shot, State, Timeline
+from .use_cases import add_shot, allowed_folder, request_render, request_survey
+
+
+def add_timeline(job: Job, data: bytes, name: str, rate: Fraction | None = None) -> Timeline:
+    """Keep a timeline with a job, its media looked for in the folders that footage may be imported from. Raises
+    `BadInput` for a document that is none."""
+    folders = _folders(job)
+    document, told = load(data, Path(name).name, rate, folders)
+    media = [found.model_dump() for found in found_media(told, folders)]
+    return Timeline.objects.create(job=job, name=told.name[:255], document=document, media=media)
+
+
+def _folders(job: Job) -> list[Path]:
+    return [folder for folder in (*settings.YELLOW_CLEAN.media_folders, job.folder) if folder.is_dir()]
+
+
+def says(timeline: Timeline) -> Described:
+    """What a timeline's document says."""
+    return described(from_json(timeline.document))
+
+
+def look_in(timeline: Timeline, folder: str) -> None:
+    """Look for the media that are still missing in an allowed folder. Raises `BadInput`."""
+    where = allowed_folder(folder)
+    if not where.is_dir():
+        raise BadInput(f"{folder}: is not a folder.")
+    fresh = {found.key: found for found in found_media(says(timeline), [where])}
+    kept = [found if found.path else fresh.get(found.key, found) for found in timeline.found]
+    _keep(timeline, kept)
+
+
+def point_to(timeline: Timeline, key: str, path: str) -> None:
+    """Say which file a medium is, whatever it is called. Raises `BadInput` where that is no footage."""
+    where = allowed_folder(path)
+    described_footage(where)
+    if key not in {found.key for found in timeline.found}:
+        raise BadInput(f"{key}: the timeline has no such medium; reload the page.")
+    told = Found(key=key, path=str(where), how="pointed to by hand")
+    _keep(timeline, [told if found.key == key else found for found in timeline.found])
+
+
+def _keep(timeline: Timeline, media: Iterable[Found]) -> None:
+    timeline.media = [found.model_dump() for found in media]
+    timeline.save(update_fields=["media"])
+
+
+def take_events(timeline: Timeline, handles: int) -> tuple[list[Shot], list[str]]:
+    """Every event whose medium was found and that was not taken yet as a shot, with handles; a line for each that
+    cannot be."""
+    job, there = timeline.job, timeline.shots.all()  # type: ignore[attr-defined]
+    clips = {shot.placed.clip for shot in there if shot.placed}
+    names = set(job.shots.values_list("name", flat=True))
+    events, refused = taken(says(timeline), timeline.found, handles, described_footage, names)
+    shots = []
+    with transaction.atomic():  # a timeline is taken whole or not at all
+        for event in events:
+            if event.place.clip not in clips:
+                shot = add_shot(job, event.path, event.name, event.frames)
+                shot.timeline, shot.place = timeline, event.place.model_dump()
+                shot.position = event.place.number
+                shot.save(update_fields=["timeline", "place", "position"])
+                shots.append(shot)
+    if settings.YELLOW_CLEAN.measure_added:
+        for shot in shots:
+            request_survey(shot)
+    return shots, refused
+
+
+def render_many(
+    shots: Iterable[Shot], formats: Sequence[str], *, cut: bool = False, template: str = TEMPLATE,
+    bake_look: bool = False, dither: How = "moving",
+) -> tuple[list[Render], list[str]]:  # fmt: skip
+    """Queue renders of the newest version of each shot in each format; a line for each shot that has none."""
+    for name in formats:
+        if name not in OUTPUT_FORMATS:
+            raise BadInput(f"{name}: no such format; use one of {', '.join(OUTPUT_FORMATS)}.")
+    renders, refused = [], []
+    for shot in shots:
+        version = PlanVersion.objects.filter(shot=shot).order_by("-pk").first()
+        if version is None:
+            refused.append(f"{shot.name}: has no plan; propose one first.")
+            continue
+        version.shot = shot
+        chosen = shot.placed.cut(shot.info.frames) if cut and shot.placed else range(shot.info.frames)
+        try:
+            renders += [
+                request_render(
+                    version,
+                    name,
+                    (chosen.start, chosen.stop),
+                    template=template,
+                    bake_look=bake_look,
+                    dither=dither,
+                )
+                for name in formats
+            ]
+        except BadInput as error:
+            refused.append(str(error))
+    return renders, refused
+
+
+def delivered(shot: Shot) -> list[Render]:
+    """The newest finished render of a shot in each format, of the version that was rendered last."""
+    done = list(shot.renders.filter(state=State.DONE))  # type: ignore[attr-defined]
+    newest: dict[str, Render] = {}
+    for render in done:
+        if render.label == done[0].label:
+            newest.setdefault(render.format, render)
+    return sorted(newest.values(), key=lambda render: render.pk)
+
+
+def note_for(job: Job, shots: Iterable[Shot]) -> Note:
+    """The delivery note of some shots of a job."""
+    chosen = list(shots)
+    names = {shot.timeline.name for shot in chosen if shot.timeline}
+    return note_of(job.name, [_noted(shot) for shot in chosen], ", ".join(sorted(names)))
+
+
+def _noted(shot: Shot) -> NoteShot:
+    renders = delivered(shot)
+    plan = renders[0].plan if renders else None
+    reports = [DeliveryReport.model_validate(render.report) for render in renders if render.report]
+    shot.require_footage()
+    with closing(shot.opened()) as source:
+        return shot_of(
+            shot.name, source, shot.report, plan, reports, label=renders[0].label if renders else "",
+            place=shot.placed,
+        )  # fmt: skip
+
+
+def timeline_out(timeline: Timeline, format_name: str, kind: str) -> tuple[str, bytes]:
+    """A timeline relinked to what was written in a format: name and content of an .otio or .edl file, or of a .zip
+    of several lists. Events that were not written stay at their source."""
+    document = from_json(timeline.document)
+    files: dict[int, Written] = {}
+    for shot in timeline.shots.all():  # type: ignore[attr-defined]
+        place = shot.placed
+        render = next((r for r in delivered(shot) if r.format == format_name), None)
+        if render is None or place is None:
+            continue
+        with closing(shot.opened()) as source:
+            file = written_for(source, place, Path(render.path), range(render.first, render.stop))
+        if file:
+            files[place.clip] = file
+    if not files:
+        raise BadInput(f"{timeline.name}: nothing of it is written as {format_name}; render it first.")
+    back = relinked(document, files)
+    if kind == "otio":
+        return f"{timeline.name}.otio", as_otio(back).encode()
+    lists, _ = as_edls(back, Fraction(described(document).rate))
+    if len(lists) == 1:
+        return f"{timeline.name}.edl", next(iter(lists.values())).encode()
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as archive:
+        for track, text in lists.items():
+            archive.writestr(f"{timeline.name}_{track}.edl".replace("/", "_"), text)
+    return f"{timeline.name}.zip", packed.getvalue()
