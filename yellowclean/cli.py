@@ -18,7 +18,7 @@ from .engine.colour.encodings import checked_space
 from .engine.colour.input_space import input_space
 from .engine.colour.management import own_config_trouble
 from .engine.delivery import delivery_report
-from .engine.errors import BadInput, BadPlan, Cancelled, YellowCleanError
+from .engine.errors import BadInput, BadPlan, Cancelled, YellowCleanError, line_of
 from .engine.frames import Progress
 from .engine.judge.metrics import compare
 from .engine.judge.standing import said_of, standings
@@ -53,11 +53,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except Cancelled as error:
         print(f"yellow-clean: {error}", file=sys.stderr)
         return 130
-    except YellowCleanError as error:
-        print(f"yellow-clean: {' '.join(str(error).split())}", file=sys.stderr)
-        return 2
-    except OSError as error:
-        print(f"yellow-clean: {error.filename or 'file'}: {error.strerror or error}.", file=sys.stderr)
+    except (YellowCleanError, OSError) as error:
+        print(f"yellow-clean: {line_of(error)}", file=sys.stderr)
         return 2
     finally:
         signal.signal(signal.SIGINT, previous)

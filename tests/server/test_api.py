@@ -115,7 +115,8 @@ class Jobs(ApiCase):
         saved = self.ask("post", f"/shots/{first.pk}/profile", {"name": "Quay cam"})
         self.assertEqual((saved["camera"], saved["gain"]), ("Test camera", "ISO 3200"))
         self.assertEqual(self.ask("get", f"/shots/{second.pk}")["matching_profile"], saved["id"])
-        shots = self.ask("post", f"/jobs/{self.job.pk}/propose", {"profile_id": saved["id"]})
+        proposed = self.ask("post", f"/jobs/{self.job.pk}/propose", {"profile_id": saved["id"]})
+        shots = proposed["shots"]
         self.assertEqual([s["versions"] for s in shots], [["A"], ["A"], []])
         self.ask("post", f"/jobs/{self.job.pk}/propose", {"matching": True, "shot_ids": [second.pk]})
         self.assertEqual(list(second.versions.values_list("label", flat=True)), ["A", "B"])

@@ -2,27 +2,39 @@
 
 from __future__ import annotations
 
+import errno
+import io
 import json
+import shutil
+import zipfile
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, ClassVar
+from unittest import mock
 
 import numpy as np
 import opentimelineio as otio
 from django.conf import settings
-from django.test import TransactionTestCase
+from django.test import TransactionTestCase, override_settings
 from django_tasks_db.models import DBTaskResult
 
 from tests.clips import temporary_folder
 from tests.engine.test_reel import FILM, clip, gap, medium, timeline_of
+from yellowclean.engine.errors import Cancelled
 from yellowclean.engine.media import open_source
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.reel.finding import found_media
 from yellowclean.engine.reel.relink import as_otio
 from yellowclean.engine.reel.taking import taken
-from yellowclean.engine.reel.timeline import described, from_json, read
+from yellowclean.engine.reel.timeline import described, read
+from yellowclean.engine.reel.wanted import Wanted
+from yellowclean.engine.render import assemble
+from yellowclean.server import tasks
 from yellowclean.server.cluster import shut_down
-from yellowclean.server.models import Job, Shot
-from yellowclean.server.use_cases import new_version
+from yellowclean.server.models import Job, Render, Shot
+from yellowclean.server.reels import render_many
+from yellowclean.server.rendering import go_on, hold
+from yellowclean.server.use_cases import add_shot, new_version
 
 BEGIN = (1 * 3600 + 2 * 60 + 10) * 24 + 12
 
@@ -58,7 +70,8 @@ class ReelCase(TransactionTestCase):
         kwargs = {} if body is None else {"data": data, "content_type": kind}
         response = getattr(self.client, method)(f"/api{path}", **kwargs)
         self.assertEqual(response.status_code, status, response.content[:300])
-        return response.json() if response["Content-Type"].startswith("application/json") else response
+        told = response.content and response["Content-Type"].startswith("application/json")
+        return response.json() if told else response
 
     def run_queued(self) -> None:
         for waiting in DBTaskResult.objects.ready():
@@ -93,28 +106,26 @@ class Reels(ReelCase):
         self.assertEqual([s["name"] for s in sheet], ["q9_012_quay", "q9_012_quay_2", "a shot"])
         for shot in Shot.objects.all():
             new_version(shot, Plan())
-        queued = self.ask("post", f"/jobs/{self.job.pk}/renders",
-                          {"formats": ["ffv1", "tiff"], "template": "{event:02}_{shot}"})  # fmt: skip
+        wanted = {"formats": ["ffv1", "tiff"], "template": "{event:02}_{shot}"}
+        self.ask("patch", f"/jobs/{self.job.pk}", {"wanted": wanted})
+        queued = self.ask("post", f"/jobs/{self.job.pk}/renders", {})
         self.assertEqual((len(queued["renders"]), queued["refused"]), (6, []))
         self.run_queued()
-        for kind, read_back in (("otio", self.from_otio), ("edl", self.from_edl)):
-            for fmt in ("ffv1", "tiff"):
-                with self.subTest(kind, format=fmt):
-                    out = self.ask("get", f"/timelines/{sent['id']}/out?format={fmt}&kind={kind}")
-                    self.assert_frames(
-                        read_back(out.content), [*range(105, 113), *range(120, 126), *range(303, 308)]
-                    )
+        numbers = [*range(105, 113), *range(120, 126), *range(303, 308)]
+        for fmt in ("ffv1", "tiff"):
+            files = self.ask("get", f"/timelines/{sent['id']}/out?format={fmt}")["files"]
+            self.assertEqual(sorted(files), [f"Quay Nine_{fmt}.edl", f"Quay Nine_{fmt}.otio"])
+            for name, text in files.items():
+                with self.subTest(name):
+                    self.assert_frames(read(text.encode(), name, FILM), numbers)
         note = self.ask("get", f"/jobs/{self.job.pk}/note?kind=json")
         self.assertEqual([len(s["files"]) for s in note["shots"]], [2, 2, 2])
         self.assertEqual(note["shots"][0]["files"][0]["name"], "01_q9_012_quay.mkv")
         self.assertIn("Delivery note", self.ask("get", f"/jobs/{self.job.pk}/note").content.decode())
-        self.assertTrue(self.ask("get", f"/jobs/{self.job.pk}/note?kind=pdf").content.startswith(b"%PDF"))
-
-    def from_otio(self, data: bytes) -> Any:
-        return from_json(data.decode())
-
-    def from_edl(self, data: bytes) -> Any:
-        return read(data, "out.edl", FILM)
+        packed = zipfile.ZipFile(io.BytesIO(self.ask("get", f"/jobs/{self.job.pk}/delivery").content))
+        documents = {f"Quay Nine_{fmt}.{ending}" for fmt in ("ffv1", "tiff") for ending in ("edl", "otio")}
+        self.assertEqual(set(packed.namelist()), {"note.html", "note.json", "note.pdf"} | documents)
+        self.assertTrue(packed.read("note.pdf").startswith(b"%PDF"))
 
     def assert_frames(self, timeline: Any, numbers: list[int]) -> None:
         """The events of a written timeline play the source's frames, bit for bit."""
@@ -148,5 +159,105 @@ class Reels(ReelCase):
         for handles in (-1, 10**9):
             self.ask("post", f"/timelines/{sent['id']}/take", {"handles": handles}, 422)
         self.assertEqual(Shot.objects.count(), 0)
-        self.ask("post", f"/jobs/{self.job.pk}/renders", {"formats": ["betamax"]}, 422)
+        wrongs: tuple[dict[str, Any], ...] = (
+            {"formats": ["betamax"]},
+            {"formats": []},
+            {"template": "{camera}"},
+            {"folder": "/etc"},
+        )
+        for wrong in wrongs:
+            self.ask("patch", f"/jobs/{self.job.pk}", {"wanted": wrong}, 422)
         self.ask("get", f"/timelines/{sent['id']}/out?format=ffv1", None, 422)
+
+
+class Queue(ReelCase):
+    def queued(self, count: int = 3, **wanted: Any) -> list[Render]:
+        shots = [
+            add_shot(self.job, self.folder / "q9_012_quay.mkv", f"shot {k}", range(k, k + 4)) for k in range(count)
+        ]
+        self.job.wanted = Wanted(formats=["ffv1"], **wanted).model_dump()
+        renders, refused = render_many(self.job, [s for s in shots if new_version(s, Plan())])
+        self.assertEqual(refused, [])
+        return renders
+
+    def test_order_pause_and_going_on(self) -> None:
+        first, second, third = self.queued()
+        self.ask("post", "/render-order", {"ids": [third.pk, first.pk]}, 204)
+        self.ask("post", f"/renders/{first.pk}/pause", {})
+        self.run_queued()
+        states = dict(Render.objects.values_list("pk", "state"))
+        self.assertEqual(states, {first.pk: "queued", second.pk: "done", third.pk: "done"})
+        began = dict(Render.objects.values_list("pk", "started"))
+        self.assertLess(began[third.pk], began[second.pk])
+        self.ask("post", f"/renders/{first.pk}/go-on", {})
+        self.run_queued()
+        self.assertEqual(Render.objects.get(pk=first.pk).state, "done")
+
+    def test_a_running_render_is_held_back_and_keeps_its_pieces(self) -> None:
+        render = self.queued(1)[0]
+
+        def pieces() -> dict[Path, int]:
+            return {p: p.stat().st_mtime_ns for p in render.folder.glob("frames_*")}
+
+        def held_back(*about: Any) -> None:
+            hold(render)
+            raise Cancelled("held back")
+
+        with mock.patch.object(tasks, "assemble", held_back):
+            self.run_queued()
+        render.refresh_from_db()
+        self.assertEqual((render.state, render.paused), ("queued", True))
+        made = pieces()
+        self.assertTrue(made)
+
+        def going_on(*about: Any) -> None:
+            self.assertEqual(pieces(), made)
+            assemble(*about)
+
+        go_on(render)
+        with mock.patch.object(tasks, "assemble", going_on):
+            self.run_queued()
+        render.refresh_from_db()
+        self.assertEqual(render.state, "done", render.message)
+
+    def test_a_disk_that_fills_is_told_before_and_loses_nothing_after(self) -> None:
+        free = shutil.disk_usage("/")._replace(free=1000)
+        with mock.patch.object(shutil, "disk_usage", return_value=free):
+            shot = add_shot(self.job, self.folder / "q9_012_quay.mkv")
+            new_version(shot, Plan())
+            renders, refused = render_many(self.job, [shot])
+            self.assertEqual(renders, [])
+            self.assertRegex(refused[0], r"needs about \d+ kB, 1\.0 kB are free; make room")
+        render = self.queued(1)[0]
+        with mock.patch.object(
+            tasks, "assemble", side_effect=OSError(errno.ENOSPC, "No space left on device", "x.mkv")
+        ):
+            self.run_queued()
+        render.refresh_from_db()
+        self.assertEqual(
+            (render.state, render.message),
+            ("failed", "x.mkv: No space left on device. Make room, then start it again."),
+        )
+        self.assertTrue(list(render.folder.glob("frames_*")))
+        self.ask("post", f"/renders/{render.pk}/go-on", {})
+        self.run_queued()
+        render.refresh_from_db()
+        self.assertEqual(render.state, "done")
+
+    def test_delivery_folders_keep_what_they_hold(self) -> None:
+        out = temporary_folder(self)
+        with override_settings(YELLOW_CLEAN=replace(settings.YELLOW_CLEAN, delivery_folders=(out,))):
+            (out / "Quay Nine" / "ffv1").mkdir(parents=True)
+            (out / "Quay Nine" / "ffv1" / "shot 0_A.mkv").write_bytes(b"not ours")
+            shots = [add_shot(self.job, self.folder / "q9_012_quay.mkv", f"shot {k}", range(2)) for k in range(2)]
+            self.job.wanted = Wanted(formats=["ffv1"], folder=str(out)).model_dump()
+            renders, refused = render_many(self.job, [s for s in shots if new_version(s, Plan())])
+            self.assertRegex(refused[0], "is there already, and not from here")
+            self.run_queued()
+            written = out / "Quay Nine" / "ffv1" / "shot 1_A.mkv"
+            self.assertTrue(written.is_file())
+            render_many(self.job, shots[1:])
+            self.run_queued()
+            self.ask("delete", f"/renders/{renders[0].pk}", None, 204)
+            self.assertTrue(written.is_file(), "what was delivered stays")
+            self.assertEqual((out / "Quay Nine" / "ffv1" / "shot 0_A.mkv").read_bytes(), b"not ours")

@@ -19,7 +19,8 @@ from yellowclean.engine.plan import Plan, Step
 from yellowclean.server import tasks
 from yellowclean.server.cluster import shut_down
 from yellowclean.server.models import Job, Render, Shot, State, Survey
-from yellowclean.server.use_cases import add_shot, cancel, new_version, request_render, request_survey
+from yellowclean.server.rendering import request_render
+from yellowclean.server.use_cases import add_shot, cancel, new_version, request_survey
 
 PLAN = Plan(profile=white_profile(12), steps=[Step(kind="temporal"), Step(kind="spatial")])
 

@@ -24,3 +24,11 @@ class WorkQuerySet(models.QuerySet[Any]):
     def cancel(self) -> int:
         """Ask for an end; queued work ends at once, running work at its next frame."""
         return self.active().update(cancel_requested=True)
+
+
+class RenderQuerySet(WorkQuerySet):
+    """Questions about renders."""
+
+    def waiting(self) -> Self:
+        """Those that may begin, in the order of the queue."""
+        return self.filter(state="queued", paused=False, cancel_requested=False).order_by("rank", "pk")

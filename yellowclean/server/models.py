@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from functools import lru_cache
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, ClassVar, TypeVar
 
 from django.conf import settings
 from django.db import models
@@ -17,12 +17,12 @@ from ..engine.errors import BadInput
 from ..engine.judge.patches import Remaining
 from ..engine.measure.findings import Finding
 from ..engine.measure.report import SurveyReport, with_tolerances
-from ..engine.media import MediaInfo, Source, fingerprint, open_source, stamp
+from ..engine.media import OUTPUT_FORMATS, MediaInfo, Source, fingerprint, open_source, stamp
 from ..engine.noise.profile import NoiseProfile, profile_from_json
 from ..engine.plan import Plan, plan_from_json
 from ..engine.reel.finding import Found
 from ..engine.reel.taking import Placed
-from .managers import WorkQuerySet
+from .managers import RenderQuerySet, WorkQuerySet
 
 Document = TypeVar("Document", bound=BaseModel)
 
@@ -40,6 +40,7 @@ class Job(models.Model):
     name = models.CharField(max_length=200)
     created = models.DateTimeField(auto_now_add=True)
     tolerances = models.JSONField(default=dict, help_text="By kind of finding, where they differ from the default.")
+    wanted = models.JSONField(default=dict, help_text="The engine's Wanted: how its shots are written.")
 
     class Meta:
         ordering = ("-created",)
@@ -328,7 +329,7 @@ class Work(models.Model):
     started = models.DateTimeField(null=True)
     finished = models.DateTimeField(null=True)
 
-    objects = WorkQuerySet.as_manager()
+    objects: ClassVar[Any] = WorkQuerySet.as_manager()
 
     class Meta:
         abstract = True
@@ -362,8 +363,13 @@ class Render(Work):
     name = models.CharField(max_length=200, blank=True, help_text="The file's, without number and ending.")
     first = models.PositiveIntegerField()
     stop = models.PositiveIntegerField()
+    out = models.TextField(blank=True, help_text="The folder that its file goes to; empty for its own.")
     path = models.TextField(blank=True)
     report = models.JSONField(null=True)
+    rank = models.IntegerField(default=0, help_text="Its place in the queue, the lowest first.")
+    paused = models.BooleanField(default=False)
+
+    objects: ClassVar[Any] = RenderQuerySet.as_manager()
 
     @property
     def plan(self) -> Plan:
@@ -371,8 +377,17 @@ class Render(Work):
 
     @property
     def folder(self) -> Path:
-        """Where the result and its unfinished segments lie."""
+        """Where its unfinished segments lie, and the result where it goes nowhere else."""
         return Path(settings.YELLOW_CLEAN.data) / "renders" / f"render_{self.pk}"
+
+    @property
+    def target_path(self) -> Path:
+        """The name that its file will have. Pictures of a sequence lie in a folder of their own."""
+        fmt, name = OUTPUT_FORMATS[self.format], self.name or f"render_{self.pk}"
+        folder = Path(self.out) if self.out else self.folder
+        if not fmt.is_sequence:
+            return folder / f"{name}{fmt.ending}"
+        return (folder / name if self.out else folder) / f"{name}_####{fmt.ending}"
 
 
 def _text(document: Any) -> str:

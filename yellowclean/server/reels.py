@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import io
 import zipfile
-from collections.abc import Iterable, Sequence
-from contextlib import closing
+from collections.abc import Iterable
+from contextlib import closing, suppress
 from fractions import Fraction
 from pathlib import Path
 
@@ -14,18 +14,17 @@ from django.db import transaction
 
 from ..engine.delivery import DeliveryReport
 from ..engine.errors import BadInput
-from ..engine.media import OUTPUT_FORMATS
-from ..engine.media.dither import How
 from ..engine.reel.finding import Found, described_footage, found_media
-from ..engine.reel.naming import TEMPLATE
 from ..engine.reel.note import Note, NoteShot, note_of, shot_of
-from ..engine.reel.relink import Written, as_edls, as_otio, relinked
+from ..engine.reel.paper import as_html, as_pdf
+from ..engine.reel.relink import Written, relinked
 from ..engine.reel.taking import taken
 from ..engine.reel.timeline import Timeline as Described
 from ..engine.reel.timeline import described, from_json
-from ..engine.reel.work import load, written_for
+from ..engine.reel.work import documents_of, load, written_for
 from .models import Job, PlanVersion, Render, Shot, State, Timeline
-from .use_cases import add_shot, allowed_folder, request_render, request_survey
+from .rendering import request_render, wanted_of
+from .use_cases import add_shot, allowed_folder, request_survey
 
 
 def add_timeline(job: Job, data: bytes, name: str, rate: Fraction | None = None) -> Timeline:
@@ -93,36 +92,23 @@ def take_events(timeline: Timeline, handles: int) -> tuple[list[Shot], list[str]
     return shots, refused
 
 
-def render_many(
-    shots: Iterable[Shot], formats: Sequence[str], *, cut: bool = False, template: str = TEMPLATE,
-    bake_look: bool = False, dither: How = "moving",
-) -> tuple[list[Render], list[str]]:  # fmt: skip
-    """Queue renders of the newest version of each shot in each format; a line for each shot that has none."""
-    for name in formats:
-        if name not in OUTPUT_FORMATS:
-            raise BadInput(f"{name}: no such format; use one of {', '.join(OUTPUT_FORMATS)}.")
-    renders, refused = [], []
+def render_many(job: Job, shots: Iterable[Shot]) -> tuple[list[Render], list[str]]:
+    """Queue renders of the newest version of each shot, as the job wants them; a line for each shot that cannot be
+    written."""
+    wanted = wanted_of(job)
+    renders, refused = list[Render](), list[str]()
     for shot in shots:
         version = PlanVersion.objects.filter(shot=shot).order_by("-pk").first()
         if version is None:
             refused.append(f"{shot.name}: has no plan; propose one first.")
             continue
         version.shot = shot
-        chosen = shot.placed.cut(shot.info.frames) if cut and shot.placed else range(shot.info.frames)
         try:
-            renders += [
-                request_render(
-                    version,
-                    name,
-                    (chosen.start, chosen.stop),
-                    template=template,
-                    bake_look=bake_look,
-                    dither=dither,
-                )
-                for name in formats
-            ]
+            chosen = shot.placed.cut(shot.info.frames) if wanted.cut and shot.placed else range(shot.info.frames)
+            for name in wanted.formats:
+                renders.append(request_render(version, name, (chosen.start, chosen.stop), wanted))
         except BadInput as error:
-            refused.append(str(error))
+            refused.append(f"{shot.name}: {error}".replace(f"{shot.name}: {shot.name}", shot.name))
     return renders, refused
 
 
@@ -155,30 +141,51 @@ def _noted(shot: Shot) -> NoteShot:
         )  # fmt: skip
 
 
-def timeline_out(timeline: Timeline, format_name: str, kind: str) -> tuple[str, bytes]:
-    """A timeline relinked to what was written in a format: name and content of an .otio or .edl file, or of a .zip
-    of several lists. Events that were not written stay at their source."""
+def timeline_out(timeline: Timeline, format_name: str) -> tuple[dict[str, str], list[str]]:
+    """A timeline relinked to what was written in a format: documents by the names of their files, and a line for
+    each event that stays at its source, and for what an .edl cannot hold."""
     document = from_json(timeline.document)
     files: dict[int, Written] = {}
+    told = list[str]()
     for shot in timeline.shots.all():  # type: ignore[attr-defined]
         place = shot.placed
         render = next((r for r in delivered(shot) if r.format == format_name), None)
-        if render is None or place is None:
-            continue
-        with closing(shot.opened()) as source:
-            file = written_for(source, place, Path(render.path), range(render.first, render.stop))
-        if file:
+        file = None
+        if render and place:
+            with closing(shot.opened()) as source:
+                file = written_for(source, place, Path(render.path), range(render.first, render.stop))
+        if file and place:
             files[place.clip] = file
+        else:
+            told.append(f"{shot.name}: stays at its source; it is not written as {format_name}.")
     if not files:
         raise BadInput(f"{timeline.name}: nothing of it is written as {format_name}; render it first.")
-    back = relinked(document, files)
-    if kind == "otio":
-        return f"{timeline.name}.otio", as_otio(back).encode()
-    lists, _ = as_edls(back, Fraction(described(document).rate))
-    if len(lists) == 1:
-        return f"{timeline.name}.edl", next(iter(lists.values())).encode()
+    documents, lost = documents_of(
+        relinked(document, files), Fraction(described(document).rate), f"{timeline.name}_{format_name}"
+    )
+    return documents, [*told, *lost]
+
+
+def delivery_zip(job: Job) -> bytes:
+    """Notes and timelines of a job, packed. Raises `BadInput` where nothing is written."""
+    shots = list(job.shots.select_related("job", "timeline").prefetch_related("renders"))  # type: ignore[attr-defined]
+    formats = list(dict.fromkeys(r.format for shot in shots for r in delivered(shot)))
+    if not formats:
+        raise BadInput(f"{job.name}: nothing is written yet; render it first.")
+    note = note_for(job, shots)
+    told = list[str]()
     packed = io.BytesIO()
     with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as archive:
-        for track, text in lists.items():
-            archive.writestr(f"{timeline.name}_{track}.edl".replace("/", "_"), text)
-    return f"{timeline.name}.zip", packed.getvalue()
+        archive.writestr("note.html", as_html(note))
+        archive.writestr("note.pdf", as_pdf(note))
+        archive.writestr("note.json", note.model_dump_json(by_alias=True, indent=1))
+        for timeline in job.timelines.all():  # type: ignore[attr-defined]
+            for name in formats:
+                with suppress(BadInput):  # nothing of this timeline is written so
+                    documents, lines = timeline_out(timeline, name)
+                    told += lines
+                    for file, text in documents.items():
+                        archive.writestr(file, text)
+        if told:
+            archive.writestr("to know.txt", "\n".join(told) + "\n")
+    return packed.getvalue()

@@ -10,17 +10,24 @@ from pathlib import Path
 BASE_DIR = Path(__file__).resolve().parents[2]
 
 
+def _folders(name: str) -> tuple[Path, ...]:
+    """The folders that an environment variable lists."""
+    return tuple(Path(f).expanduser().resolve() for f in os.environ.get(name, "").split(os.pathsep) if f)
+
+
 @dataclass(frozen=True, slots=True)
 class Options:
     """The product's own settings.
 
-    `media_folders`: folders from which footage may be imported. `scheduler`: address of a Dask
+    `media_folders`: folders from which footage may be imported. `delivery_folders`: folders that results may be
+    written into, beside the application's own. `scheduler`: address of a Dask
     scheduler; empty means a local cluster of `workers` processes inside the worker. `measure_added`: whether
     footage is measured as soon as it is added.
     """
 
     data: Path
     media_folders: tuple[Path, ...]
+    delivery_folders: tuple[Path, ...]
     scheduler: str
     workers: int
     cache_bytes: int
@@ -29,10 +36,10 @@ class Options:
 
     @staticmethod
     def from_environment() -> Options:
-        folders = os.environ.get("YELLOW_CLEAN_MEDIA_FOLDERS", "")
         return Options(
             data=Path(os.environ.get("YELLOW_CLEAN_DATA", BASE_DIR / "data")).absolute(),
-            media_folders=tuple(Path(f).expanduser().resolve() for f in folders.split(os.pathsep) if f),
+            media_folders=_folders("YELLOW_CLEAN_MEDIA_FOLDERS"),
+            delivery_folders=_folders("YELLOW_CLEAN_DELIVERY_FOLDERS"),
             scheduler=os.environ.get("YELLOW_CLEAN_SCHEDULER", ""),
             workers=int(os.environ.get("YELLOW_CLEAN_WORKERS", os.cpu_count() or 1)),
             cache_bytes=int(os.environ.get("YELLOW_CLEAN_CACHE_MB", "4096")) << 20,

@@ -13,14 +13,16 @@ from django.utils import timezone
 from django_tasks import task
 
 from ..engine.delivery import delivery_report
-from ..engine.errors import Cancelled, YellowCleanError
+from ..engine.errors import Cancelled, YellowCleanError, line_of
 from ..engine.frames import Progress, StopCheck
 from ..engine.measure.patch import Patch
 from ..engine.media import OUTPUT_FORMATS, Destination
+from ..engine.reel.wanted import check_room
 from ..engine.render import assemble, segment_done, segments
 from ..engine.survey import survey
 from .cluster import client
 from .models import Render, State, Survey, Work
+from .rendering import room_for
 from .segments import STOP_FILE, Piece, make_segment
 from .use_cases import keep_survey
 
@@ -45,14 +47,27 @@ def run_survey(pk: int) -> None:
 
 @task()
 def run_render(pk: int) -> None:
-    """Render a version, its segments spread over the cluster, and re-measure what was written."""
-    with _running(Render, pk) as work:
+    """Render the version that is next in the queue, which need not be the one that was asked for with this task:
+    its segments are spread over the cluster, and what was written is measured again."""
+    ended = Render.objects.filter(state=State.QUEUED, cancel_requested=True)
+    for work in ended:
+        work.ended(State.CANCELLED, "Cancelled before it began.")
+    chosen = Render.objects.waiting().first()
+    if chosen is None:
+        return
+    with _running(Render, chosen.pk) as work:
         if work is not None:
             try:
                 _render(work)
             except Cancelled:
-                shutil.rmtree(work.folder, ignore_errors=True)
+                if not _held_back(work):
+                    shutil.rmtree(work.folder, ignore_errors=True)
                 raise
+
+
+def _held_back(work: Work) -> bool:
+    """Whether work was stopped only to go on later."""
+    return Render.objects.filter(pk=work.pk, paused=True, cancel_requested=False).exists()
 
 
 def _render(work: Render) -> None:
@@ -62,8 +77,9 @@ def _render(work: Render) -> None:
     (folder / STOP_FILE).unlink(missing_ok=True)
     fmt = OUTPUT_FORMATS[work.format]
     chosen = range(work.first, work.stop)
-    number = "_####" if fmt.is_sequence else ""
-    target = Destination(folder / f"{work.name or work.folder.name}{number}{fmt.ending}", fmt)
+    target = Destination(work.target_path, fmt)
+    check_room(target.path.parent, room_for(work))
+    target.path.parent.mkdir(parents=True, exist_ok=True)
     stopped, report = _cancel_check(work), _reporter(work)
     _spread(work, target, chosen, lambda share: report(0.85 * share), stopped)
     with closing(work.shot.opened()) as source:
@@ -135,13 +151,19 @@ def _running(kind: type[Work], pk: int) -> Any:
         yield None
         return
     work.state, work.started, work.attempts = State.RUNNING, timezone.now(), work.attempts + 1
-    work.save(update_fields=["state", "started", "attempts"])
+    begun = {"state": work.state, "started": work.started, "attempts": work.attempts}
+    if not kind.objects.filter(pk=pk, state=State.QUEUED).update(**begun):  # another lane was faster
+        yield None
+        return
     try:
         yield work
     except Cancelled as error:
-        work.ended(State.CANCELLED, str(error))
+        if kind is Render and _held_back(work):
+            kind.objects.filter(pk=pk).update(state=State.QUEUED, attempts=0)
+        else:
+            work.ended(State.CANCELLED, str(error))
     except (YellowCleanError, OSError) as error:
-        work.ended(State.FAILED, " ".join(str(error).split()))
+        work.ended(State.FAILED, line_of(error))
     except Exception as error:
         work.ended(
             State.FAILED, f"{kind.__name__} of {work.shot.name} failed unexpectedly: {type(error).__name__}."
@@ -174,7 +196,8 @@ def _cancel_check(work: Work) -> StopCheck:
         now = time.monotonic()
         if now - last >= LOOK_EVERY:
             last = now
-            answer = not type(work).objects.filter(pk=work.pk, cancel_requested=False).exists()
+            wanted = type(work).objects.filter(pk=work.pk, cancel_requested=False)
+            answer = not (wanted.filter(paused=False) if isinstance(work, Render) else wanted).exists()
         return answer
 
     return stopped

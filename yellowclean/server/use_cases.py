@@ -24,14 +24,10 @@ from ..engine.frames import never
 from ..engine.judge.patches import Remaining, nothing_yet, remaining_one_by_one
 from ..engine.measure.patch import Patch
 from ..engine.measure.report import SurveyReport, finding_kinds
-from ..engine.media import OUTPUT_FORMATS, fingerprint, sequence_files, stamp
-from ..engine.media.dither import How
+from ..engine.media import fingerprint, sequence_files, stamp
 from ..engine.noise.profile import NoiseProfile
 from ..engine.plan import Plan, Step
 from ..engine.propose import Untreated, propose, untreated
-from ..engine.reel.naming import named
-from ..engine.reel.work import values_for
-from ..engine.render import frames_in
 from .afterwards import AFTERWARDS
 from .models import CameraSpace, Job, Lut, PlanVersion, Profile, Render, Shot, State, Survey, Work
 from .views import pipeline_for
@@ -305,35 +301,6 @@ def save_profile(profile: NoiseProfile, name: str, camera: str = "", gain: str =
     named = profile.model_copy(update={"name": name.strip()[:200]})
     document = named.model_dump(mode="json", by_alias=True)
     return Profile.objects.create(name=named.name, camera=camera, gain=gain, notes=notes, document=document)
-
-
-def request_render(
-    version: PlanVersion, format_name: str, frames: tuple[int, int] | None = None, *, bake_look: bool = False,
-    dither: How = "moving", template: str = "",
-) -> Render:  # fmt: skip
-    """Queue a render of a version as it is now, with the shot's look in it where that is asked for. The `template`
-    names its file; without one its name is made of shot, version, format and frames."""
-    from .tasks import run_render  # noqa: PLC0415 (tasks import this module)
-
-    if format_name not in OUTPUT_FORMATS:
-        raise BadInput(f"{format_name}: no such format; use one of {', '.join(OUTPUT_FORMATS)}.")
-    shot = version.shot
-    shot.require_footage()
-    chosen = frames_in(shot.info, range(*frames) if frames else None)
-    fmt = OUTPUT_FORMATS[format_name]
-    values = values_for(shot.job.name, shot.name, version.label, fmt, shot.info, chosen, shot.placed)
-    span = f"{chosen.start}-{chosen.stop - 1}"
-    render = Render.objects.create(
-        name=named(template or f"{{shot}}_{{version}}_{{format}}_{span}", values),
-        shot=version.shot,
-        label=version.label,
-        document=version.document | {"dither": dither} | ({"look": version.shot.look} if bake_look else {}),
-        format=format_name,
-        first=chosen.start,
-        stop=chosen.stop,
-    )
-    transaction.on_commit(lambda: run_render.enqueue(render.pk))
-    return render
 
 
 def cancel(work: Work) -> None:

@@ -247,8 +247,10 @@ def write_timelines(job: JobFolder, out: Path) -> tuple[list[Path], list[str]]:
             if shot.place is not None and (file := _written(job, shot, kept)):
                 by_format.setdefault(kept.format, {})[shot.place.clip] = file
     for name, files in by_format.items():
-        paths, lost = write_timeline(relinked(document, files), rate, out, f"{job.document.name}_{name}")
-        made += paths
+        documents, lost = documents_of(relinked(document, files), rate, f"{job.document.name}_{name}")
+        for document_name, text in documents.items():
+            (out / document_name).write_text(text)
+            made.append(out / document_name)
         told += [f"{name}: {line}" for line in lost]
         told += [
             f"{name}: event {s.place.number}, {s.name}, stays at its source: it was not written."
@@ -274,14 +276,13 @@ def written_for(source: Source, place: Placed | None, path: Path, chosen: range)
     return written(path, cut.start - chosen.start, len(cut))
 
 
-def write_timeline(timeline: object, rate: Fraction, out: Path, name: str) -> tuple[list[Path], list[str]]:
-    """A document as .otio, and as an .edl for each track of it."""
+def documents_of(timeline: object, rate: Fraction, name: str) -> tuple[dict[str, str], list[str]]:
+    """A timeline as .otio, and as an .edl for each track of it, by the names of their files; and a line for each
+    thing that an .edl cannot hold."""
     plain = named("{job}", {"job": name})
     lists, lost = as_edls(timeline, rate)
-    files = {out / f"{plain}.otio": as_otio(timeline)}
+    documents = {f"{plain}.otio": as_otio(timeline)}
     for track, text in lists.items():
         mark = "" if len(lists) == 1 else f"_{named('{job}', {'job': track})}"
-        files[out / f"{plain}{mark}.edl"] = text
-    for path, text in files.items():
-        path.write_text(text)
-    return list(files), lost
+        documents[f"{plain}{mark}.edl"] = text
+    return documents, lost

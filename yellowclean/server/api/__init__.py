@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import errno
+
 from django.core.exceptions import ObjectDoesNotExist
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
 from ninja.errors import ValidationError
 
-from ...engine.errors import Cancelled, YellowCleanError
+from ...engine.errors import Cancelled, YellowCleanError, line_of
 from . import (
     events,
     footage,
@@ -43,6 +45,7 @@ api.add_router("", renders.router)
 api.add_router("", profiles.router)
 api.add_router("", events.router)
 
+FULL = 507
 NOBODY_WAITS = 499
 """A status that is never seen: the client has gone."""
 
@@ -58,7 +61,7 @@ def _domain_error(request: HttpRequest, error: YellowCleanError) -> HttpResponse
 
 @api.exception_handler(OSError)
 def _file_error(request: HttpRequest, error: OSError) -> HttpResponse:
-    return _refused(request, f"{error.filename or 'The file'}: {error.strerror or error}.", 500)
+    return _refused(request, line_of(error), FULL if error.errno == errno.ENOSPC else 500)
 
 
 @api.exception_handler(ObjectDoesNotExist)

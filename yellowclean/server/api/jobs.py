@@ -17,7 +17,8 @@ from ...engine.measure.report import FindingKind, finding_kinds, source_check
 from ...engine.media import MediaInfo
 from ...engine.noise.profile import first_problem
 from ..models import Job, PlanVersion, Profile, Render, Shot, Survey, Work
-from ..use_cases import delete_shot, propose_for, set_tolerances
+from ..rendering import delivery_folder, wanted_of
+from ..use_cases import cancel, delete_shot, propose_for, request_survey, set_tolerances
 from ..views import picture_key
 from .schemas import JobChange, JobIn, JobOut, ShotOut, WorkOut
 
@@ -33,7 +34,9 @@ class ProposeMany(Schema):
 
 
 def _told(job: Job, shots: int) -> JobOut:
-    return JobOut(id=job.pk, name=job.name, created=job.created, shots=shots, tolerances=job.tolerances)
+    return JobOut(
+        id=job.pk, name=job.name, created=job.created, shots=shots, tolerances=job.tolerances, wanted=wanted_of(job)
+    )
 
 
 def told_work(work: Work | None) -> WorkOut | None:
@@ -126,6 +129,10 @@ def change_job(request: HttpRequest, job_id: int, payload: JobChange) -> JobOut:
         job.save(update_fields=["name"])
     if payload.tolerances is not None:
         set_tolerances(job, payload.tolerances)
+    if payload.wanted is not None:
+        delivery_folder(payload.wanted.folder)
+        job.wanted = payload.wanted.model_dump()
+        job.save(update_fields=["wanted"])
     return _told(job, job.shots.count())
 
 
@@ -135,13 +142,57 @@ def list_findings(request: HttpRequest) -> list[FindingKind]:
     return finding_kinds()
 
 
-@router.post("/jobs/{job_id}/propose", response=list[ShotOut])
-def propose_for_job(request: HttpRequest, job_id: int, payload: ProposeMany) -> list[ShotOut]:
+class Proposed(Schema):
+    """The job's shots, and the versions that were made."""
+
+    shots: list[ShotOut]
+    made: list[int]
+
+
+@router.post("/jobs/{job_id}/propose", response=Proposed)
+def propose_for_job(request: HttpRequest, job_id: int, payload: ProposeMany) -> Proposed:
     """A new version for every measured shot of the job, or for those named."""
-    shots = shots_of(job_id)
-    chosen = shots if payload.shot_ids is None else shots.filter(pk__in=payload.shot_ids)
     profile = Profile.objects.get(pk=payload.profile_id) if payload.profile_id else None
-    propose_for(chosen.defer(None), profile, matching=payload.matching)
+    made = propose_for(chosen_of(job_id, payload.shot_ids), profile, matching=payload.matching)
+    return Proposed(shots=_told_shots(shots_of(job_id)), made=[version.pk for version in made])
+
+
+class ShotsIn(Schema):
+    """Shots of a job: all of it where none are named."""
+
+    shot_ids: list[int] | None = None
+
+
+class VersionsIn(Schema):
+    version_ids: list[int]
+
+
+def chosen_of(job_id: int, shot_ids: list[int] | None) -> QuerySet[Shot]:
+    """The shots of a job that are named, whole; all of them where none are."""
+    shots = shots_of(job_id).defer(None)
+    return shots if shot_ids is None else shots.filter(pk__in=shot_ids)
+
+
+@router.post("/jobs/{job_id}/measure", response=list[ShotOut])
+def measure_shots(request: HttpRequest, job_id: int, payload: ShotsIn) -> list[ShotOut]:
+    """Measure shots of a job, those anew that are or were."""
+    for shot in chosen_of(job_id, payload.shot_ids):
+        request_survey(shot)
+    return _told_shots(shots_of(job_id))
+
+
+@router.post("/jobs/{job_id}/stop-measuring", response=list[ShotOut])
+def stop_measuring(request: HttpRequest, job_id: int, payload: ShotsIn) -> list[ShotOut]:
+    """Stop what is being measured of shots of a job."""
+    for survey in Survey.objects.active().filter(shot__in=chosen_of(job_id, payload.shot_ids)):
+        cancel(survey)
+    return _told_shots(shots_of(job_id))
+
+
+@router.post("/jobs/{job_id}/take-back", response=list[ShotOut])
+def take_back(request: HttpRequest, job_id: int, payload: VersionsIn) -> list[ShotOut]:
+    """Undo what was done to many shots: remove versions."""
+    PlanVersion.objects.filter(shot__job=job_id, pk__in=payload.version_ids).delete()
     return _told_shots(shots_of(job_id))
 
 

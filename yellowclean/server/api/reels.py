@@ -4,20 +4,31 @@ from __future__ import annotations
 
 from typing import Literal
 
+from django.conf import settings
 from django.http import HttpRequest, HttpResponse
 from django.utils.http import content_disposition_header
-from ninja import Field, Query, Router, Schema
+from ninja import Query, Router, Schema
 
 from ...engine.errors import BadInput
-from ...engine.media.dither import How
-from ...engine.reel.naming import FIELDS, TEMPLATE
+from ...engine.media import OUTPUT_FORMATS
+from ...engine.reel.naming import FIELDS
 from ...engine.reel.paper import as_html, as_pdf
 from ...engine.reel.timeline import exact
-from ..models import Job, Shot, Timeline
-from ..reels import add_timeline, look_in, note_for, point_to, render_many, says, take_events, timeline_out
-from .jobs import shots_of, told_shot
+from ..models import Job, Timeline
+from ..reels import (
+    add_timeline,
+    delivery_zip,
+    look_in,
+    note_for,
+    point_to,
+    render_many,
+    says,
+    take_events,
+    timeline_out,
+)
+from .jobs import ShotsIn, chosen_of, told_shot
 from .renders import told_render
-from .schemas import Added, RenderOut
+from .schemas import Added, FormatOut, RenderOut
 
 router = Router(tags=["reels"])
 
@@ -73,17 +84,6 @@ class MediumIn(Schema):
 
 class TakeIn(Schema):
     handles: int = HANDLES
-
-
-class RenderManyIn(Schema):
-    """What to write of many shots: all of the job where none are named."""
-
-    formats: list[str] = Field(min_length=1, max_length=12)
-    shot_ids: list[int] | None = None
-    cut: bool = Field(False, description="Events at cut length, without their handles.")
-    template: str = TEMPLATE
-    bake_look: bool = False
-    dither: How = "moving"
 
 
 class RendersOut(Schema):
@@ -163,24 +163,31 @@ def remove_timeline(request: HttpRequest, timeline_id: int) -> tuple[int, None]:
     return 204, None
 
 
-@router.get("/timelines/{timeline_id}/out")
-def write_timeline(
-    request: HttpRequest, timeline_id: int, format: str, kind: Literal["otio", "edl"] = "otio"
-) -> HttpResponse:
-    """The timeline, relinked to what was written in a format."""
-    name, data = timeline_out(Timeline.objects.get(pk=timeline_id), format, kind)
-    return _download(name, data, "application/octet-stream")
+class TimelineFiles(Schema):
+    """A timeline's documents by the names of their files, and one line for each thing to know of them."""
+
+    files: dict[str, str]
+    told: list[str]
+
+
+@router.get("/timelines/{timeline_id}/out", response=TimelineFiles)
+def write_timeline(request: HttpRequest, timeline_id: int, format: str) -> TimelineFiles:
+    """The timeline as .otio and .edl, relinked to what was written in a format."""
+    files, told = timeline_out(Timeline.objects.get(pk=timeline_id), format)
+    return TimelineFiles(files=files, told=told)
+
+
+@router.get("/jobs/{job_id}/delivery")
+def get_delivery(request: HttpRequest, job_id: int) -> HttpResponse:
+    """Notes and timelines of what is written, as one ZIP."""
+    job = Job.objects.get(pk=job_id)
+    return _download(f"{job.name}, delivery.zip", delivery_zip(job), "application/zip")
 
 
 @router.post("/jobs/{job_id}/renders", response=RendersOut)
-def render_job(request: HttpRequest, job_id: int, payload: RenderManyIn) -> RendersOut:
-    """Queue the newest version of many shots, in several formats."""
-    shots = shots_of(job_id)
-    chosen = shots if payload.shot_ids is None else shots.filter(pk__in=payload.shot_ids)
-    renders, refused = render_many(
-        chosen.defer(None), list(dict.fromkeys(payload.formats)), cut=payload.cut, template=payload.template,
-        bake_look=payload.bake_look, dither=payload.dither,
-    )  # fmt: skip
+def render_job(request: HttpRequest, job_id: int, payload: ShotsIn) -> RendersOut:
+    """Queue the newest version of many shots, as the job wants them written."""
+    renders, refused = render_many(Job.objects.get(pk=job_id), chosen_of(job_id, payload.shot_ids))
     return RendersOut(renders=[told_render(render) for render in renders], refused=refused)
 
 
@@ -195,8 +202,7 @@ class NoteQuery(Schema):
 def get_note(request: HttpRequest, job_id: int, query: Query[NoteQuery]) -> HttpResponse:
     """The delivery note: a page to be printed, a PDF, or a document."""
     job = Job.objects.get(pk=job_id)
-    shots = Shot.objects.filter(job=job).select_related("job", "timeline").prefetch_related("renders")
-    note = note_for(job, shots if query.shot_id is None else shots.filter(pk__in=query.shot_id))
+    note = note_for(job, chosen_of(job_id, query.shot_id).prefetch_related(None).select_related("timeline"))
     if query.kind == "html":
         return HttpResponse(as_html(note))
     if query.kind == "pdf":
@@ -204,10 +210,22 @@ def get_note(request: HttpRequest, job_id: int, query: Query[NoteQuery]) -> Http
     return HttpResponse(note.model_dump_json(by_alias=True, indent=1), content_type="application/json")
 
 
-@router.get("/render-names", response=dict[str, str])
-def list_name_fields(request: HttpRequest) -> dict[str, str]:
-    """What a template for the names of files may hold, in braces."""
-    return FIELDS
+class DeliveryChoices(Schema):
+    """What there is to choose from for results: formats, fields of their names in braces, and folders."""
+
+    formats: list[FormatOut]
+    fields: dict[str, str]
+    folders: list[str]
+
+
+@router.get("/delivery-choices", response=DeliveryChoices)
+def list_choices(request: HttpRequest) -> DeliveryChoices:
+    formats = [
+        FormatOut(name=f.name, title=f.title, ending=f.ending, bits=f.bits, lost=[])
+        for f in OUTPUT_FORMATS.values()
+    ]
+    folders = [str(folder) for folder in settings.YELLOW_CLEAN.delivery_folders]
+    return DeliveryChoices(formats=formats, fields=FIELDS, folders=folders)
 
 
 def _download(name: str, data: bytes, kind: str) -> HttpResponse:

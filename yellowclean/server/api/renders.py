@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import asyncio
-import shutil
 import zipfile
 from collections.abc import AsyncIterator, Iterator
 from pathlib import Path
 
 from django.http import HttpRequest, StreamingHttpResponse
 from django.utils.http import content_disposition_header
-from ninja import Router
+from ninja import Field, Router, Schema
 
 from ...engine.errors import BadInput
 from ...engine.media import sequence_files
 from ..models import PlanVersion, Render, State
-from ..use_cases import cancel, request_render
+from ..rendering import delete_render as forget
+from ..rendering import go_on, hold, request_render, room_for, seconds_left, set_order
+from ..use_cases import cancel
 from .schemas import RenderIn, RenderOut
 
 router = Router(tags=["renders"])
@@ -40,12 +41,19 @@ def told_render(render: Render) -> RenderOut:
         created=render.created,
         file_name=Path(render.path).name,
         report=render.report,
+        name=render.name,
+        out=render.out,
+        paused=render.paused,
+        finished=render.finished,
+        needed_bytes=room_for(render) if render.active else None,
+        seconds_left=seconds_left(render) if render.active else None,
     )
 
 
 @router.get("/jobs/{job_id}/renders", response=list[RenderOut])
 def list_renders(request: HttpRequest, job_id: int) -> list[RenderOut]:
-    return [told_render(r) for r in Render.objects.filter(shot__job=job_id).select_related("shot")]
+    renders = Render.objects.filter(shot__job=job_id).select_related("shot").order_by("rank", "pk")
+    return [told_render(render) for render in renders]
 
 
 @router.post("/renders", response=RenderOut)
@@ -73,12 +81,37 @@ def cancel_render(request: HttpRequest, render_id: int) -> RenderOut:
 
 @router.delete("/renders/{render_id}", response={204: None})
 def delete_render(request: HttpRequest, render_id: int) -> tuple[int, None]:
-    render = Render.objects.get(pk=render_id)
-    if render.active:
-        raise BadInput("The render is still running; cancel it first.")
-    shutil.rmtree(render.folder, ignore_errors=True)
-    render.delete()
+    forget(Render.objects.get(pk=render_id))
     return 204, None
+
+
+class OrderIn(Schema):
+    """Waiting renders, the next first."""
+
+    ids: list[int] = Field(max_length=10_000)
+
+
+@router.post("/render-order", response={204: None})
+def order_renders(request: HttpRequest, payload: OrderIn) -> tuple[int, None]:
+    """Put waiting renders into another order."""
+    set_order(payload.ids)
+    return 204, None
+
+
+@router.post("/renders/{render_id}/pause", response=RenderOut)
+def pause_render(request: HttpRequest, render_id: int) -> RenderOut:
+    """Hold a render back; what it has made stays."""
+    render = Render.objects.select_related("shot").get(pk=render_id)
+    hold(render)
+    return told_render(render)
+
+
+@router.post("/renders/{render_id}/go-on", response=RenderOut)
+def continue_render(request: HttpRequest, render_id: int) -> RenderOut:
+    """Let a render go on that was held back, failed or was stopped."""
+    render = Render.objects.select_related("shot").get(pk=render_id)
+    go_on(render)
+    return told_render(render)
 
 
 @router.get("/renders/{render_id}/file")

@@ -21,6 +21,7 @@ from ...engine.noise.profile import NoiseCurve
 from ...engine.plan import Plan
 from ...engine.propose import Untreated
 from ...engine.reel.taking import Placed
+from ...engine.reel.wanted import Wanted
 
 
 class WorkOut(Schema):
@@ -43,6 +44,7 @@ class JobChange(Schema):
 
     name: str | None = None
     tolerances: dict[str, float] | None = None
+    wanted: Wanted | None = None
 
 
 class JobOut(Schema):
@@ -51,6 +53,8 @@ class JobOut(Schema):
     created: datetime
     shots: int
     tolerances: dict[str, float]
+    wanted: Wanted
+    """How its shots are written."""
 
 
 class ShotOut(Schema):
@@ -291,6 +295,15 @@ class RenderOut(WorkOut):
     created: datetime
     file_name: str
     report: DeliveryReport | None
+    name: str
+    out: str
+    """The delivery folder that it goes to; empty for the application's own."""
+    paused: bool
+    finished: datetime | None
+    needed_bytes: int | None
+    """Room on disk that it takes while it is written."""
+    seconds_left: float | None
+    """By itself, as far as finished ones tell."""
 
 
 class UploadState(Schema):

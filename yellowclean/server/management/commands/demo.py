@@ -21,12 +21,12 @@ from ....engine.media import open_source
 from ....engine.survey import survey
 from ....engine.testcamera import ShotRecipe, demo_recipes, shoot
 from ...models import Job
+from ...rendering import request_render
 from ...use_cases import (
     add_shot,
     keep_survey,
     measure_remaining,
     propose_version,
-    request_render,
     request_survey,
 )
 

@@ -1,0 +1,181 @@
+"""Renders: asked for, kept in order, held back, started again; and what they will take."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Sequence
+from pathlib import Path
+from statistics import median
+
+from django.conf import settings
+from django.db import models, transaction
+from django.utils import timezone
+
+from ..engine.errors import BadInput
+from ..engine.media import OUTPUT_FORMATS
+from ..engine.media.dither import How
+from ..engine.media.formats import OutputFormat
+from ..engine.plan import Plan
+from ..engine.reel.naming import named
+from ..engine.reel.wanted import Wanted, check_room, room_needed
+from ..engine.reel.work import values_for
+from ..engine.render import frames_in, told_of_result
+from .models import Job, PlanVersion, Render, Shot, State
+
+RECENT = 30
+"""Finished renders from which it is told what the next will take."""
+
+
+def request_render(
+    version: PlanVersion, format_name: str, frames: tuple[int, int] | None = None, wanted: Wanted | None = None,
+    *, bake_look: bool = False, dither: How = "moving",
+) -> Render:  # fmt: skip
+    """Queue a render of a version as it is now, at the end of the queue. Without `wanted` its name tells shot,
+    version, format and frames, and it lies in the application's own folder. Raises `BadInput` where it cannot be
+    written, or would fill the disk."""
+    if format_name not in OUTPUT_FORMATS:
+        raise BadInput(f"{format_name}: no such format; use one of {', '.join(OUTPUT_FORMATS)}.")
+    shot, fmt = version.shot, OUTPUT_FORMATS[format_name]
+    shot.require_footage()
+    chosen = frames_in(shot.info, range(*frames) if frames else None)
+    values = values_for(shot.job.name, shot.name, version.label, fmt, shot.info, chosen, shot.placed)
+    whole = f"{{shot}}_{{version}}_{{format}}_{chosen.start}-{chosen.stop - 1}"
+    asked = wanted or Wanted(template=whole, bake_look=bake_look, dither=dither)
+    folder = delivery_folder(asked.folder)
+    render = Render(
+        shot=shot,
+        label=version.label,
+        document=version.document | {"dither": asked.dither} | ({"look": shot.look} if asked.bake_look else {}),
+        format=format_name,
+        name=named(asked.template, values),
+        out=str(folder / named("{job}", values) / fmt.name) if folder else "",
+        first=chosen.start,
+        stop=chosen.stop,
+        rank=(Render.objects.aggregate(last=models.Max("rank"))["last"] or 0) + 1,
+    )
+    _check_name(render, fmt)
+    check_room(folder or settings.YELLOW_CLEAN.data, room_for(render))
+    render.save()
+    _enqueue(render)
+    return render
+
+
+def _enqueue(render: Render) -> None:
+    from .tasks import run_render  # noqa: PLC0415 (tasks import this module)
+
+    transaction.on_commit(lambda: run_render.enqueue(render.pk))
+
+
+def delivery_folder(asked: str) -> Path | None:
+    """One of the folders that results may be delivered into; None for the application's own. Raises `BadInput`."""
+    if not asked:
+        return None
+    folder = Path(asked)
+    if folder not in settings.YELLOW_CLEAN.delivery_folders:
+        raise BadInput(f"{asked}: is no delivery folder; name it in YELLOW_CLEAN_DELIVERY_FOLDERS.")
+    if not folder.is_dir():
+        raise BadInput(f"{asked}: does not exist; create it, or choose another delivery folder.")
+    return folder
+
+
+def _check_name(render: Render, fmt: OutputFormat) -> None:
+    """Refuse a name under which another result, of whatever shot, lies in a delivery folder or will."""
+    if not render.out:
+        return
+    taken = Render.objects.filter(out=render.out, name=render.name, format=render.format)
+    other = taken.exclude(shot=render.shot, first=render.first, stop=render.stop).select_related("shot").first()
+    if other:
+        raise BadInput(
+            f"{render.name}{fmt.ending}: is the name of {other.shot.name} too; add {{shot}} or {{event}}."
+        )
+    path = render.target_path
+    if not taken.exists() and (path.exists() or ("#" in path.name and path.parent.exists())):
+        raise BadInput(f"{path}: is there already, and not from here; choose another name or folder.")
+
+
+def room_for(render: Render) -> int:
+    """Bytes on disk that a render will still take while it is written."""
+    fmt, result = OUTPUT_FORMATS[render.format], told_of_result(render.shot.info, render.plan)
+    whole = room_needed(fmt, result, render.stop - render.first, _bytes_a_pixel(render.format))
+    return round(whole * (1 - render.progress))
+
+
+def _bytes_a_pixel(format_name: str) -> float | None:
+    """What the last files of a format took; None where there are none."""
+    done = Render.objects.filter(state=State.DONE, format=format_name).order_by("-pk")[:RECENT]
+    reports = [r.report for r in done if r.report and r.report.get("media") and r.report.get("size_bytes")]
+    shares = [
+        report["size_bytes"] / (report["media"]["width"] * report["media"]["height"] * report["frames"])
+        for report in reports
+    ]
+    return max(shares) if shares else None
+
+
+def seconds_a_frame(shot: Shot, plan: Plan) -> float | None:
+    """What a frame of a plan took in finished renders of shots of that size; None where there is none to go by."""
+    kinds = _kinds(plan)
+    done = Render.objects.filter(state=State.DONE, started__isnull=False).select_related("shot").order_by("-pk")
+    found = [
+        (r.finished - r.started).total_seconds() / (r.stop - r.first)
+        for r in done[:RECENT]
+        if r.finished and r.started and _kinds(r.plan) == kinds
+        and (r.shot.info.width, r.shot.info.height) == (shot.info.width, shot.info.height)
+    ]  # fmt: skip
+    return median(found) if found else None
+
+
+def _kinds(plan: Plan) -> list[str]:
+    return [step.kind for step in plan.steps if step.acts]
+
+
+def seconds_left(render: Render) -> float | None:
+    """How long a render will still take by itself; None where that cannot be told."""
+    if render.state == State.RUNNING and render.started and render.progress > 0.02:
+        spent = (timezone.now() - render.started).total_seconds()
+        return spent * (1 / render.progress - 1)
+    a_frame = seconds_a_frame(render.shot, render.plan)
+    return None if a_frame is None else a_frame * (render.stop - render.first) * (1 - render.progress)
+
+
+def set_order(ids: Sequence[int]) -> None:
+    """Put waiting renders into an order; others keep their places behind them."""
+    waiting = {r.pk: r for r in Render.objects.filter(state=State.QUEUED)}
+    rest = sorted((r for pk, r in waiting.items() if pk not in ids), key=lambda r: (r.rank, r.pk))
+    ordered = [waiting[pk] for pk in dict.fromkeys(ids) if pk in waiting] + rest
+    for rank, render in enumerate(ordered, 1):
+        Render.objects.filter(pk=render.pk).update(rank=rank)
+
+
+def hold(render: Render) -> None:
+    """Hold a render back; what it has made of its file stays."""
+    if render.active:
+        Render.objects.filter(pk=render.pk).update(paused=True)
+        render.refresh_from_db()
+
+
+def go_on(render: Render) -> None:
+    """Let a render that was held back take its place again, or start one again that failed or was stopped."""
+    if render.state in {State.FAILED, State.CANCELLED}:
+        changed = {"state": State.QUEUED, "message": "", "attempts": 0, "finished": None}
+    elif render.paused:
+        changed = {}
+    else:
+        return
+    check_room(Path(render.out) if render.out else settings.YELLOW_CLEAN.data, room_for(render))
+    Render.objects.filter(pk=render.pk).update(**changed, paused=False, cancel_requested=False)
+    render.refresh_from_db()
+    _enqueue(render)
+
+
+def delete_render(render: Render) -> None:
+    """Forget a render, with its file where that lies in the application's own folder. Raises `BadInput` while it
+    runs."""
+    if render.active:
+        raise BadInput("The render is still running; cancel it first.")
+    shutil.rmtree(render.folder, ignore_errors=True)
+    render.delete()
+
+
+def wanted_of(job: Job) -> Wanted:
+    """How the shots of a job are to be written."""
+    return Wanted.model_validate(job.wanted)
