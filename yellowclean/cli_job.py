@@ -130,16 +130,28 @@ def _names(paths: list[Path]) -> list[str]:
 
 
 def _measure(options: Any, stop: StopCheck) -> None:
-    measure(JobFolder(options.job), again=options.again, progress=options.bar("measure"), stopped=stop)
+    job = JobFolder(options.job)
+    _all_went(job, measure(job, again=options.again, progress=options.bar("measure"), stopped=stop), "measured")
 
 
 def _propose(options: Any, stop: StopCheck) -> None:
     job = JobFolder(options.job)
-    measure(job, progress=options.bar("measure"), stopped=stop)
+    failed = measure(job, progress=options.bar("measure"), stopped=stop)
     if options.profile and not options.profile.is_file():
         raise BadInput(f"{options.profile}: does not exist; check the path.")
     profile = profile_from_json(options.profile.read_bytes(), str(options.profile)) if options.profile else None
     propose_all(job, profile, scale=options.scale, space=options.to, sharpen=options.sharpen)
+    _all_went(job, failed, "measured")
+
+
+def _all_went(job: JobFolder, failed: list[str], what: str) -> None:
+    """Say which shots failed, once the others are done. Raises `BadInput` where any did."""
+    for line in failed[1:]:
+        print(line, file=sys.stderr)
+    if failed:
+        told = f" ({len(failed)} of {len(job.document.shots)} shots were not {what})"
+        others = told if len(failed) > 1 else ""
+        raise BadInput(f"{failed[0]}{others}")
 
 
 def _render(options: Any, stop: StopCheck) -> None:

@@ -58,24 +58,21 @@ class Pieces(TestCase):
             Step(kind="temporal", reach=ROUND),
             Step(kind="spatial", reach=Reach(tones=Tones(high_cv=500))),
         )
-        for factor in (2.0, 0.5, 1.37, 0.413):
-            for middle in (
-                [resize(factor, linear=True)],
-                [PQ, resize(factor)],
-                [resize(factor, kernel="mitchell"), PQ],
-            ):
-                pipeline = Pipeline(
-                    footage, Plan(profile=white_profile(10), steps=[before, *middle, after, before])
-                )
-                whole = pipeline.frame(2)
-                self.assertEqual(whole.shape[:2], (round(97 * factor), round(151 * factor)))
-                for _ in range(4):
-                    x, y = int(rng.integers(0, 150)), int(rng.integers(0, 96))
-                    region = Region(x, y, int(rng.integers(1, 152 - x)), int(rng.integers(1, 98 - y)))
-                    piece = pipeline.covered(region)
-                    np.testing.assert_array_equal(
-                        pipeline.frame(2, region), whole[piece.slices], f"{factor} {region}"
-                    )
+        for factor, middle in (
+            (2.0, [resize(2.0, linear=True)]),
+            (0.5, [PQ, resize(0.5)]),
+            (1.37, [resize(1.37, kernel="mitchell"), PQ]),
+            (0.413, [resize(0.413, linear=True)]),
+            (1.37, [PQ, resize(1.37)]),
+        ):
+            pipeline = Pipeline(footage, Plan(profile=white_profile(10), steps=[before, *middle, after, before]))
+            whole = pipeline.frame(2)
+            self.assertEqual(whole.shape[:2], (round(97 * factor), round(151 * factor)))
+            for _ in range(4):
+                x, y = int(rng.integers(0, 150)), int(rng.integers(0, 96))
+                region = Region(x, y, int(rng.integers(1, 152 - x)), int(rng.integers(1, 98 - y)))
+                piece = pipeline.covered(region)
+                np.testing.assert_array_equal(pipeline.frame(2, region), whole[piece.slices], f"{factor} {region}")
 
     def test_formats_cover_one_another_exactly(self) -> None:
         source = Format.of(described(1440, 1080, 1, pixel_aspect="4/3"))
@@ -109,10 +106,11 @@ class Noise(TestCase):
             self.assertAlmostEqual(float(np.median(ratio)), 1, delta=0.1, msg=name)
 
     def test_a_profile_behind_a_step_is_what_is_measured_there(self) -> None:
-        for scene, bayer, conversions in (("basin", False, ()), ("quay", True, CONVERSIONS)):
+        halved, converted = [[resize(0.5)]], [[PQ, resize(0.5)], *([to(space)] for space in CONVERSIONS)]
+        for scene, bayer, plans in (("basin", False, halved), ("quay", True, converted)):
             noisy, _ = shot_pair(scene, Camera(stops_under=3, bayer=bayer), 640, 384, 4)
             profile = measure_noise(MemorySource(noisy)).profile
-            for steps in ([resize(0.5)], [PQ, resize(0.5)], *([to(space)] for space in conversions)):
+            for steps in plans:
                 with self.subTest(scene, steps=[s.settings for s in steps]):
                     self.assert_predicted(profile, noisy, steps)
 

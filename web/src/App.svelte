@@ -4,15 +4,21 @@
   import { connection } from "./lib/connection.svelte";
   import { notices } from "./lib/notices.svelte";
   import ProfilesPage from "./profiles/ProfilesPage.svelte";
+  import RendersPage from "./renders/RendersPage.svelte";
   import { router } from "./lib/router.svelte";
 
   const shot = $derived(router.path.match(/^\/shots\/(\d+)/)?.[1]);
+  const renders = $derived(router.path.match(/^\/jobs\/(\d+)\/renders/)?.[1]);
   const job = $derived(router.path.match(/^\/jobs\/(\d+)/)?.[1]);
 </script>
 
 {#if shot}
   {#key shot}
     <BenchPage shotId={Number(shot)} />
+  {/key}
+{:else if renders}
+  {#key renders}
+    <RendersPage jobId={Number(renders)} />
   {/key}
 {:else if router.path.startsWith("/profiles")}
   <ProfilesPage />
@@ -34,6 +40,15 @@
   {#each notices.lines as line (line.id)}
     <div class="flex items-start gap-3 bg-neutral px-3 py-2 text-neutral-content">
       <span class="grow">{line.text}</span>
+      {#if line.undo}
+        <button
+          class="btn btn-xs"
+          onclick={() => {
+            line.undo?.();
+            notices.close(line.id);
+          }}>Undo</button
+        >
+      {/if}
       <button class="btn btn-xs" onclick={() => notices.close(line.id)}>Close</button>
     </div>
   {/each}

@@ -7,7 +7,8 @@ appears under its name only when complete, so that interrupted work takes up whe
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import ExitStack
 from pathlib import Path
 
 from .errors import BadInput
@@ -38,13 +39,27 @@ def render(
 
     Raises `BadInput` where the result would lie over the source or a file that the plan reads.
     """
+    render_together(source, plan, [target], frames=frames, progress=progress, stopped=stopped)
+
+
+def render_together(
+    source: Source, plan: Plan, targets: Sequence[Destination], *, frames: range | None = None,
+    progress: Progress | None = None, stopped: StopCheck = never,
+) -> None:  # fmt: skip
+    """Write the plan's result in several formats, each frame computed once. See `render`."""
     chosen = frames_in(source.info, frames)
-    check_apart(outputs_of(target, source.info, chosen), inputs_of(source.info, plan))
+    for target in targets:
+        check_apart(outputs_of(target, source.info, chosen), inputs_of(source.info, plan))
     pipeline = Pipeline(Footage(source), plan, stopped=stopped)
-    with _writer(target, source, plan, chosen) as writer:
+    with ExitStack() as opened:
+        writers = list[tuple[Writer, OutputFormat]]()
+        for target in targets:
+            writers.append((_writer(target, source, plan, chosen), target.format))
+            opened.enter_context(writers[-1][0])
         for count, n in enumerate(chosen):
             raise_if(stopped)
-            writer.write(*delivered(pipeline, n, target.format))
+            for each, fmt in writers:
+                each.write(*delivered(pipeline, n, fmt))
             if progress:
                 progress((count + 1) / len(chosen))
 

@@ -49,6 +49,10 @@ export type ProfileFit = Schemas["ProfileFit"];
 export type Treatment = Schemas["TreatmentOut"];
 export type OutputFormat = Schemas["FormatOut"];
 export type Render = Schemas["RenderOut"];
+export type Timeline = Schemas["TimelineOut"];
+export type Medium = Schemas["MediumOut"];
+export type Wanted = Schemas["Wanted"];
+export type DeliveryChoices = Schemas["DeliveryChoices"];
 export type Dither = NonNullable<Schemas["RenderIn"]["dither"]>;
 export type WorkEvent = Schemas["EventWork"];
 

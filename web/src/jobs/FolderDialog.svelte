@@ -7,12 +7,16 @@
     path: string;
     is_folder: boolean;
   }
-  const { onchoose }: { onchoose: (path: string) => void } = $props();
   let dialog = $state<HTMLDialogElement>();
   let entries = $state<Entry[]>([]);
   let here = $state("");
+  let title = $state("");
+  let wantsFolder = $state(false);
+  let choose: (path: string) => void = () => {};
 
-  export function show(): void {
+  /** Ask for a piece of footage, or, where that is wanted, for a folder. */
+  export function show(what: string, chosen: (path: string) => void, folder = false): void {
+    [title, choose, wantsFolder] = [what, chosen, folder];
     dialog?.showModal();
     open("");
   }
@@ -24,18 +28,20 @@
     });
   }
 
-  function choose(entry: Entry): void {
+  function pick(entry: Entry): void {
     if (entry.is_folder) open(entry.path);
-    else {
-      onchoose(entry.path);
-      dialog?.close();
-    }
+    else take(entry.path);
+  }
+
+  function take(path: string): void {
+    dialog?.close();
+    choose(path);
   }
 </script>
 
 <dialog bind:this={dialog} class="modal" aria-labelledby="folder-title">
   <div class="modal-box">
-    <h2 id="folder-title" class="pb-2 text-base font-semibold perforated">Import from a folder</h2>
+    <h2 id="folder-title" class="pb-2 text-base font-semibold perforated">{title}</h2>
     <p class="py-2 text-quiet">
       {here || "Footage is read where it lies. The folders are named in YELLOW_CLEAN_MEDIA_FOLDERS."}
     </p>
@@ -48,15 +54,22 @@
         </li>
       {/if}
       {#each entries as entry (entry.path)}
-        <li>
-          <button class="w-full px-2 py-1 text-left hover:bg-base-200" onclick={() => choose(entry)}>
-            {entry.name}{entry.is_folder ? "/" : ""}
-          </button>
-        </li>
+        {#if entry.is_folder || !wantsFolder}
+          <li>
+            <button class="w-full px-2 py-1 text-left hover:bg-base-200" onclick={() => pick(entry)}>
+              {entry.name}{entry.is_folder ? "/" : ""}
+            </button>
+          </li>
+        {/if}
       {:else}
         <li class="px-2 py-1">Nothing here that can be imported.</li>
       {/each}
     </ul>
-    <form method="dialog" class="mt-3 text-right"><button class="btn btn-sm">Close</button></form>
+    <div class="mt-3 flex justify-end gap-2">
+      {#if wantsFolder && here}
+        <button class="btn btn-primary btn-sm" onclick={() => take(here)}>Look in this folder</button>
+      {/if}
+      <form method="dialog"><button class="btn btn-sm">Close</button></form>
+    </div>
   </div>
 </dialog>

@@ -1,13 +1,18 @@
 <script lang="ts">
   import { untrack } from "svelte";
   import { connection } from "../lib/connection.svelte";
+  import { keep } from "../lib/kept";
   import NextStep from "../lib/NextStep.svelte";
   import { follow } from "../lib/router.svelte";
   import FolderDialog from "./FolderDialog.svelte";
-  import { busy, Jobs } from "./jobs.svelte";
+  import { Jobs } from "./jobs.svelte";
   import ShotCard from "./ShotCard.svelte";
+  import ShotTable from "./ShotTable.svelte";
+  import { busy } from "./state";
+  import TimelineDialog from "./TimelineDialog.svelte";
   import ToleranceDialog from "./ToleranceDialog.svelte";
   import { droppedFiles } from "./upload";
+  import WantedDialog from "./WantedDialog.svelte";
 
   const { jobId }: { jobId: number | null } = $props();
   const jobs = new Jobs(() => jobId);
@@ -17,8 +22,27 @@
   let tolerances = $state<ToleranceDialog>();
   let proposeBy = $state("own");
   let picker = $state<HTMLInputElement>();
-  const unmeasured = $derived(jobs.shots.filter((shot) => !shot.findings && !busy(shot)));
+  let timelinePicker = $state<HTMLInputElement>();
+  let wantedDialog = $state<WantedDialog>();
+  const views = [
+    ["sheet", "Sheet"],
+    ["table", "Table"],
+  ] as const;
+  const chosen = $derived(jobs.chosenShots);
+  const written = $derived(jobs.shots.some((shot) => shot.render?.state === "done"));
+  const formats = $derived(
+    (jobs.open?.wanted.formats ?? [])
+      .map((name) => jobs.choices?.formats.find((format) => format.name === name)?.title ?? name)
+      .join("; "),
+  );
+  const unmeasured = $derived(
+    (jobs.picked.size ? jobs.chosenShots : jobs.shots).filter((shot) => !shot.findings && !busy(shot)),
+  );
   const measuring = $derived(jobs.shots.filter(busy));
+  /** How far all that is being measured has come together. */
+  const measured = $derived(
+    measuring.reduce((sum, shot) => sum + (shot.survey?.progress ?? 0), 0) / Math.max(measuring.length, 1),
+  );
   const yellow = $derived(
     jobs.shots.filter(
       (shot) => shot.source?.original === false || shot.findings?.some((finding) => finding.outside),
@@ -38,7 +62,7 @@
     if (measuring.length)
       return "Shots are being measured, figures come in as each is done. Yellow lies outside its tolerance. Open any shot meanwhile.";
     if (yellow.some((shot) => !shot.versions.length))
-      return "Yellow lies outside its tolerance. Propose for all measured makes each shot the least plan that brings it inside; open a shot to judge it.";
+      return "Yellow lies outside its tolerance. Propose makes each shot the least plan that brings it inside; open a shot to judge it.";
     if (yellow.length)
       return "Some figures stay yellow after their plan: open the shot, raise an amount, or ask for the original where it says so.";
     return "No shot has a yellow figure left. Open one, compare result and source, then render.";
@@ -59,6 +83,17 @@
     event.preventDefault();
     hovering = false;
     if (event.dataTransfer) await jobs.add(await droppedFiles(event.dataTransfer.items));
+  }
+
+  function chooseTimeline(event: Event & { currentTarget: HTMLInputElement }) {
+    const files = [...(event.currentTarget.files ?? [])];
+    event.currentTarget.value = ""; // the same file may be chosen again
+    void jobs.add(files);
+  }
+
+  function show(view: "sheet" | "table") {
+    jobs.view = view;
+    keep("shots-view", view);
   }
 
   function create(event: SubmitEvent) {
@@ -113,14 +148,44 @@
   </header>
 
   {#if jobs.open}
-    <div class="flex flex-wrap items-center gap-3 px-5 py-2.5">
-      <p class="grow">
+    <div class="flex flex-wrap items-center gap-x-3 gap-y-2 px-5 py-2">
+      <p>
         <span class="figure">{jobs.shots.length}</span> shots,
         <span class="figure">{jobs.shots.filter((s) => s.findings).length}</span> measured
       </p>
+      <label class="flex items-center gap-1.5">
+        Order
+        <select class="select w-40 select-sm" bind:value={jobs.sort}>
+          <option value="reel">of the reel</option>
+          <option value="name">by name</option>
+          <option value="worst">worst finding first</option>
+          {#if jobs.sort === "frames"}<option value="frames">longest first</option>{/if}
+          {#each asked as kind (kind.kind)}<option value={kind.kind}>most {kind.kind} first</option>{/each}
+        </select>
+      </label>
+      <label class="flex items-center gap-1.5">
+        Show
+        <select class="select w-44 select-sm" bind:value={jobs.filter}>
+          <option value="all">all shots</option>
+          <option value="outside">outside a tolerance</option>
+          <option value="source">not the original?</option>
+          <option value="unmeasured">not measured</option>
+          {#each asked as kind (kind.kind)}<option value={kind.kind}>{kind.kind} outside</option>{/each}
+        </select>
+      </label>
+      <div class="join" role="group" aria-label="View of the shots">
+        {#each views as [view, title] (view)}
+          <button
+            class={["btn join-item btn-sm", jobs.view === view && "btn-neutral"]}
+            aria-pressed={jobs.view === view}
+            onclick={() => show(view)}>{title}</button
+          >
+        {/each}
+      </div>
+      <span class="grow"></span>
       {#if jobs.sending !== null}
         <label class="flex items-center gap-2">
-          Sending <progress class="progress w-40" max="1" value={jobs.sending}></progress>
+          Sending <progress class="progress w-28" max="1" value={jobs.sending}></progress>
           <span class="figure">{Math.round(100 * jobs.sending)} %</span>
         </label>
       {/if}
@@ -132,88 +197,126 @@
         aria-label="Choose footage"
         onchange={(event) => void jobs.add([...(event.currentTarget.files ?? [])])}
       />
+      <input
+        bind:this={timelinePicker}
+        type="file"
+        accept=".otio,.edl,.xml"
+        class="hidden"
+        aria-label="Choose a timeline"
+        onchange={chooseTimeline}
+      />
       <button class="btn btn-sm" onclick={() => picker?.click()}>Add footage…</button>
-      <button class="btn btn-sm" onclick={() => folders?.show()}>Import from a folder…</button>
-      {#if measuring.length}
-        <button class="btn btn-sm" onclick={() => void jobs.cancel(measuring)}>Stop measuring</button>
-      {/if}
       <button
-        class="btn btn-primary btn-sm"
-        disabled={!unmeasured.length}
-        onclick={() => void jobs.measure(unmeasured)}
+        class="btn btn-sm"
+        onclick={() => folders?.show("Import from a folder", (path) => void jobs.importFrom(path))}
+        >From a folder…</button
       >
+      <button class="btn btn-sm" onclick={() => timelinePicker?.click()}>Timeline…</button>
+      <button class="btn btn-sm" onclick={() => tolerances?.show()}>Tolerances…</button>
+    </div>
+    <div
+      class="flex flex-wrap items-center gap-x-3 gap-y-2 border-y border-rule px-5 py-1.5"
+      role="group"
+      aria-label="What is done to many shots"
+    >
+      <p class="min-w-32">
+        {#if jobs.picked.size}
+          On <span class="figure">{chosen.length}</span> chosen
+          <button class="text-[13px] underline" onclick={() => jobs.picked.clear()}>all</button>
+        {:else}
+          On {chosen.length === jobs.shots.length ? "all" : "the"} <span class="figure">{chosen.length}</span>
+          {chosen.length === jobs.shots.length ? "" : "shown"}
+        {/if}
+      </p>
+      {#if measuring.length}
+        <span class="flex items-center gap-2 text-[13px]">
+          <progress class="progress w-24" max="1" value={measured} aria-label="Measuring"></progress>
+          <span class="figure">{measuring.length}</span> to measure
+        </span>
+        <button class="btn btn-sm" onclick={() => void jobs.stopMeasuring(measuring)}>Stop measuring</button>
+      {/if}
+      <button class="btn btn-sm" disabled={!unmeasured.length} onclick={() => void jobs.measure(unmeasured)}>
         Measure {unmeasured.length === jobs.shots.length ? "all" : "the rest"}
       </button>
-    </div>
-    <div class="flex flex-wrap items-center gap-3 px-5 pb-2.5">
-      <label class="flex items-center gap-1.5">
-        Order
-        <select class="select w-40 select-sm" bind:value={jobs.sort}>
-          <option value="name">by name</option>
-          <option value="worst">worst finding first</option>
-          {#each asked as kind (kind.kind)}<option value={kind.kind}>most {kind.kind} first</option>{/each}
-        </select>
-      </label>
-      <label class="flex items-center gap-1.5">
-        Show
-        <select class="select w-48 select-sm" bind:value={jobs.filter}>
-          <option value="all">all shots</option>
-          <option value="outside">outside a tolerance</option>
-          <option value="source">not the original?</option>
-          <option value="unmeasured">not measured</option>
-          {#each asked as kind (kind.kind)}<option value={kind.kind}>{kind.kind} outside</option>{/each}
-        </select>
-      </label>
-      <button class="btn btn-sm" onclick={() => tolerances?.show()}>Tolerances…</button>
-      <span class="grow"></span>
       <label class="flex items-center gap-1.5">
         Propose by
-        <select class="select w-52 select-sm" bind:value={proposeBy}>
+        <select class="select w-48 select-sm" bind:value={proposeBy}>
           <option value="own">each shot's own noise</option>
           <option value="matching">the profile of its camera</option>
           {#each jobs.profiles as profile (profile.id)}
             <option value={String(profile.id)}>{profile.name}</option>
           {/each}
+          {#each jobs.presets as preset (preset.id)}
+            <option value={`preset ${preset.id}`}>steps of “{preset.name}”</option>
+          {/each}
         </select>
       </label>
       <button
         class="btn btn-sm"
-        disabled={!jobs.shots.some((s) => s.findings)}
-        onclick={() => void jobs.propose(proposeBy)}
+        disabled={!chosen.some((s) => s.findings)}
+        onclick={() => void jobs.propose(chosen, proposeBy)}
       >
-        Propose for all measured
+        Propose
       </button>
+      <span class="grow"></span>
+      <button class="btn btn-sm" title={formats} onclick={() => wantedDialog?.show()}>Written as…</button>
+      <button
+        class="btn btn-primary btn-sm"
+        title={formats}
+        disabled={!chosen.some((s) => s.versions.length)}
+        onclick={() => void jobs.render(chosen)}
+      >
+        Render in {jobs.open.wanted.formats?.length ?? 0}
+        {jobs.open.wanted.formats?.length === 1 ? "format" : "formats"}
+      </button>
+      <a class="btn btn-sm" href={`/jobs/${jobs.open.id}/renders`} onclick={follow}>Renders</a>
+      <a
+        class={["btn btn-sm", !written && "btn-disabled"]}
+        href={`/api/jobs/${jobs.open.id}/delivery`}
+        aria-disabled={!written}
+        title="Delivery note and timelines of what is written, as one ZIP"
+        download>Note and timeline</a
+      >
     </div>
     {#if jobs.shots.length}
       <div class="px-5 pb-1"><NextStep screen="jobs" text={nextStep} /></div>
     {/if}
-    <ul
-      class="grid min-h-0 grow auto-rows-min grid-cols-[repeat(auto-fill,minmax(300px,1fr))] gap-x-4 gap-y-5 overflow-y-auto px-5 pt-1 pb-6"
-    >
-      {#each jobs.shown as shot (shot.id)}
-        <ShotCard
-          {shot}
-          onmeasure={() => void jobs.measure([shot])}
-          onremove={() => void jobs.remove(shot)}
-        />
-      {:else}
-        <li class="col-span-full border border-dashed border-rule py-24 text-center">
-          {#if jobs.shots.length}
-            <p class="text-base font-semibold">No shot of this job is like that</p>
-            <p class="text-quiet">Show “all shots” to see the {jobs.shots.length} there are.</p>
-          {:else if jobs.shotsOf !== jobs.open.id}
-            <p class="text-quiet">Opening the job …</p>
-          {:else}
-            <p class="text-base font-semibold">No footage yet</p>
-            <p class="text-quiet">
-              Drop video files or numbered PNG, TIFF, DPX or EXR pictures anywhere on this page.
-            </p>
-          {/if}
-        </li>
-      {/each}
-    </ul>
+    {#if jobs.view === "table" && jobs.shown.length}
+      <ShotTable {jobs} />
+    {:else}
+      <ul
+        class="grid min-h-0 grow auto-rows-min grid-cols-[repeat(auto-fill,minmax(300px,1fr))] gap-x-4 gap-y-5 overflow-y-auto px-5 pt-1 pb-6"
+      >
+        {#each jobs.shown as shot (shot.id)}
+          <ShotCard
+            {shot}
+            picked={jobs.picked.has(shot.id)}
+            onpick={() => jobs.pick(shot.id)}
+            onmeasure={() => void jobs.measure([shot])}
+            onremove={() => void jobs.remove(shot)}
+          />
+        {:else}
+          <li class="col-span-full border border-dashed border-rule py-24 text-center">
+            {#if jobs.shots.length}
+              <p class="text-base font-semibold">No shot of this job is like that</p>
+              <p class="text-quiet">Show “all shots” to see the {jobs.shots.length} there are.</p>
+            {:else if jobs.shotsOf !== jobs.open.id}
+              <p class="text-quiet">Opening the job …</p>
+            {:else}
+              <p class="text-base font-semibold">No footage yet</p>
+              <p class="text-quiet">
+                Drop video files, numbered PNG, TIFF, DPX or EXR pictures, or a timeline (.otio, .edl, .xml)
+                anywhere on this page.
+              </p>
+            {/if}
+          </li>
+        {/each}
+      </ul>
+    {/if}
     <ToleranceDialog bind:this={tolerances} {jobs} />
-    <FolderDialog bind:this={folders} onchoose={(path) => void jobs.importFrom(path)} />
+    <WantedDialog bind:this={wantedDialog} {jobs} />
+    <TimelineDialog {jobs} {folders} />
+    <FolderDialog bind:this={folders} />
   {:else if jobs.loaded}
     <p class="m-auto text-base">Name a job above to begin.</p>
   {/if}

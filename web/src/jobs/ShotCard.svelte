@@ -2,9 +2,16 @@
   import { pictureAddress, SOURCE, type Shot } from "../api/client";
   import { mediaLine, percent, ratioOf, short } from "../lib/format";
   import { follow } from "../lib/router.svelte";
-  import { busy } from "./jobs.svelte";
+  import { busy, stateOf } from "./state";
 
-  const { shot, onmeasure, onremove }: { shot: Shot; onmeasure: () => void; onremove: () => void } = $props();
+  interface Props {
+    shot: Shot;
+    picked: boolean;
+    onpick: () => void;
+    onmeasure: () => void;
+    onremove: () => void;
+  }
+  const { shot, picked, onpick, onmeasure, onremove }: Props = $props();
   const WIDTH = 480;
   const MOST = 3;
   const middle = $derived(Math.floor(shot.media.frames / 2));
@@ -16,18 +23,10 @@
       .sort((a, b) => b.severity - a.severity)
       .slice(0, MOST),
   );
-  const state = $derived.by(() => {
-    if (shot.problem) return shot.problem;
-    if (busy(shot)) return shot.survey?.state === "queued" ? "waiting to be measured" : "measuring";
-    if (shot.survey?.state === "failed") return shot.survey.message;
-    if (!shot.findings) return shot.survey?.state === "cancelled" ? "measuring was stopped" : "not measured";
-    if (shot.render?.state === "running" || shot.render?.state === "queued") return "rendering";
-    if (!shot.findings.some((finding) => finding.outside)) return "inside all tolerances";
-    return shot.versions.length ? `plan ${shot.versions.join(", ")}` : "measured, no plan yet";
-  });
+  const state = $derived(stateOf(shot));
 </script>
 
-<li class="flex flex-col">
+<li class="flex flex-col [contain-intrinsic-size:auto_270px] [content-visibility:auto]">
   <a
     href={`/shots/${shot.id}`}
     onclick={follow}
@@ -46,6 +45,16 @@
   </a>
   <div class="border-b border-rule pt-1.5 pb-2">
     <div class="flex items-baseline gap-2">
+      <input
+        type="checkbox"
+        class="checkbox translate-y-0.5 checkbox-xs"
+        aria-label={`Choose ${shot.name}`}
+        checked={picked}
+        onchange={onpick}
+      />
+      {#if shot.place}<span class="figure text-quiet" title={`Event ${shot.place.number} of its timeline`}
+          >{shot.place.number}</span
+        >{/if}
       <a href={`/shots/${shot.id}`} onclick={follow} class="grow truncate font-semibold" title={shot.name}
         >{shot.name}</a
       >

@@ -11,8 +11,8 @@ function of(shot: Shot, kind: string): ShotFinding | undefined {
   return shot.findings?.find((f) => f.kind === kind);
 }
 
-/** The shots that a filter lets through, in the order that was asked for. `sort` is "name", "worst" or
- *  a kind of finding; `filter` is "all", "outside", "unmeasured", "source" or a kind that lies outside. */
+/** The shots that a filter lets through, in the order that was asked for. `sort` is "reel" (as they come), "name",
+ *  "frames", "worst" or a kind of finding; `filter` is "all", "outside", "unmeasured", "source" or a kind that lies outside. */
 export function arranged(shots: Shot[], sort: string, filter: string): Shot[] {
   const passes = (shot: Shot): boolean => {
     if (filter === "all") return true;
@@ -23,9 +23,12 @@ export function arranged(shots: Shot[], sort: string, filter: string): Shot[] {
   };
   const weight = (shot: Shot): number => {
     if (sort === "worst") return worst(shot);
+    if (sort === "frames") return shot.media.frames;
     const finding = of(shot, sort);
     return finding?.severity ?? -1;
   };
   const kept = shots.filter(passes);
-  return sort === "name" ? kept : kept.toSorted((a, b) => weight(b) - weight(a));
+  if (sort === "reel") return kept;
+  if (sort === "name") return kept.toSorted((a, b) => a.name.localeCompare(b.name));
+  return kept.toSorted((a, b) => weight(b) - weight(a));
 }

@@ -2,16 +2,25 @@ import {
   api,
   asked,
   listen,
+  sent,
+  type DeliveryChoices,
   type FindingKind,
   type Job,
+  type Preset,
   type Profile,
   type Shot,
+  type Timeline,
+  type Wanted,
   type WorkEvent,
 } from "../api/client";
+import { SvelteSet } from "svelte/reactivity";
 import { notices } from "../lib/notices.svelte";
+import { kept } from "../lib/kept";
 import { router } from "../lib/router.svelte";
 import { arranged } from "./arrange";
 import { upload } from "./upload";
+
+const TIMELINES = /\.(otio|edl|xml)$/i;
 
 /** State of the Jobs screen: the jobs, and the shots of the open one. */
 export class Jobs {
@@ -23,27 +32,47 @@ export class Jobs {
   sending = $state<number | null>(null);
   kinds = $state<FindingKind[]>([]);
   profiles = $state<Profile[]>([]);
-  sort = $state("name");
+  presets = $state<Preset[]>([]);
+  choices = $state<DeliveryChoices | null>(null);
+  /** The timeline that is looked at before it is taken. */
+  timeline = $state<Timeline | null>(null);
+  readonly picked = new SvelteSet<number>();
+  /** What is done to many is done to these: the shots that are picked, or all that are shown. */
+  readonly chosenShots = $derived.by(() => {
+    const picked = this.shots.filter((shot) => this.picked.has(shot.id));
+    return picked.length ? picked : this.shown;
+  });
+  sort = $state("reel");
   filter = $state("all");
+  view = $state<"sheet" | "table">(kept("shots-view", "sheet"));
   /** The shots as the contact sheet shows them. */
   readonly shown = $derived(arranged(this.shots, this.sort, this.filter));
   readonly open = $derived.by(() => this.all.find((job) => job.id === this.chosen()) ?? this.all[0] ?? null);
 
   constructor(private readonly chosen: () => number | null) {}
 
+  pick(id: number): void {
+    if (!this.picked.delete(id)) this.picked.add(id);
+  }
+
   load = () =>
     notices.watch(async () => {
-      [this.all, this.kinds, this.profiles] = await Promise.all([
+      [this.all, this.kinds, this.profiles, this.presets, this.choices] = await Promise.all([
         asked(api.GET("/api/jobs")),
         asked(api.GET("/api/findings")),
         asked(api.GET("/api/profiles")),
+        asked(api.GET("/api/presets")),
+        asked(api.GET("/api/delivery-choices")),
       ]);
       this.loaded = true;
     });
 
   loadShots = (jobId: number) =>
     notices.watch(async () => {
-      if (this.shotsOf !== jobId) [this.shots, this.shotsOf] = [[], null];
+      if (this.shotsOf !== jobId) {
+        [this.shots, this.shotsOf] = [[], null];
+        this.picked.clear();
+      }
       const shots = await asked(api.GET("/api/jobs/{job_id}/shots", { params: { path: { job_id: jobId } } }));
       if (this.open?.id === jobId) [this.shots, this.shotsOf] = [shots, jobId]; // else another was opened meanwhile
     });
@@ -72,18 +101,66 @@ export class Jobs {
       router.go(`/jobs/${job.id}`);
     });
 
+  /** Timelines among files that were dropped or chosen are looked at, all else is added as footage. */
   add = (files: File[]) =>
     notices.watch(async () => {
       const job = this.open;
+      const timelines = files.filter((file) => TIMELINES.test(file.name));
+      const footage = files.filter((file) => !TIMELINES.test(file.name));
       if (!job || !files.length) return;
-      this.sending = 0;
-      try {
-        const added = await upload(job.id, files, (share) => (this.sending = share));
-        added.refused.forEach((line) => notices.tell(line));
-      } finally {
-        this.sending = null;
-        await this.loadShots(job.id);
-      }
+      if (footage.length) await this.send(job.id, footage);
+      for (const file of timelines)
+        this.timeline = await sent<Timeline>(`/api/jobs/${job.id}/timelines`, file);
+    });
+
+  private async send(jobId: number, files: File[]): Promise<void> {
+    this.sending = 0;
+    try {
+      const added = await upload(jobId, files, (share) => (this.sending = share));
+      added.refused.forEach((line) => notices.tell(line));
+    } finally {
+      this.sending = null;
+      await this.loadShots(jobId);
+    }
+  }
+
+  /** Look for what is missing of the timeline at hand in a folder. */
+  lookIn = (path: string) =>
+    notices.watch(async () => {
+      if (!this.timeline) return;
+      const params = { path: { timeline_id: this.timeline.id } };
+      this.timeline = await asked(api.POST("/api/timelines/{timeline_id}/look", { params, body: { path } }));
+    });
+
+  pointTo = (key: string, path: string) =>
+    notices.watch(async () => {
+      if (!this.timeline) return;
+      const params = { path: { timeline_id: this.timeline.id } };
+      this.timeline = await asked(
+        api.POST("/api/timelines/{timeline_id}/media", { params, body: { key, path } }),
+      );
+    });
+
+  takeEvents = (handles: number) =>
+    notices.watch(async () => {
+      const timeline = this.timeline;
+      if (!timeline || !this.open) return;
+      this.timeline = null;
+      const params = { path: { timeline_id: timeline.id } };
+      const added = await asked(api.POST("/api/timelines/{timeline_id}/take", { params, body: { handles } }));
+      added.refused.forEach((line) => notices.tell(line));
+      await this.loadShots(this.open.id);
+    });
+
+  /** Put the timeline at hand away without taking it. */
+  dropTimeline = () =>
+    notices.watch(async () => {
+      const timeline = this.timeline;
+      this.timeline = null;
+      if (!timeline || timeline.events.some((event) => event.taken)) return;
+      await asked(
+        api.DELETE("/api/timelines/{timeline_id}", { params: { path: { timeline_id: timeline.id } } }),
+      );
     });
 
   importFrom = (path: string) =>
@@ -96,28 +173,79 @@ export class Jobs {
       await this.loadShots(job.id);
     });
 
-  measure = (shots: Shot[]) =>
-    notices.watch(async () => {
-      for (const shot of shots)
-        shot.survey = await asked(
-          api.POST("/api/shots/{shot_id}/survey", {
-            params: { path: { shot_id: shot.id } },
-            body: { patches: [] },
-          }),
-        );
-    });
+  measure = (shots: Shot[]) => this.many("/api/jobs/{job_id}/measure", shots);
 
-  /** A new version for every measured shot: by its own noise, by a saved profile, or by the matching one. */
-  propose = (by: string) =>
+  stopMeasuring = (shots: Shot[]) => this.many("/api/jobs/{job_id}/stop-measuring", shots);
+
+  private many(path: "/api/jobs/{job_id}/measure" | "/api/jobs/{job_id}/stop-measuring", shots: Shot[]) {
+    return notices.watch(async () => {
+      const job = this.open;
+      if (!job || !shots.length) return;
+      const body = { shot_ids: shots.map((shot) => shot.id) };
+      this.shots = await asked(api.POST(path, { params: { path: { job_id: job.id } }, body }));
+    });
+  }
+
+  /** A new version for each of the shots that was measured: by its own noise, by a saved profile, by the matching
+   *  one, or of a preset's steps. */
+  propose = (shots: Shot[], by: string) =>
     notices.watch(async () => {
       const job = this.open;
       if (!job) return;
-      const profile_id = /^\d+$/.test(by) ? Number(by) : null;
-      const body = { profile_id, matching: by === "matching" };
-      this.shots = await asked(
-        api.POST("/api/jobs/{job_id}/propose", { params: { path: { job_id: job.id } }, body }),
+      const params = { path: { job_id: job.id } };
+      const shot_ids = shots.map((shot) => shot.id);
+      const preset = this.presets.find((known) => by === `preset ${known.id}`);
+      let made: number[];
+      if (preset) {
+        const body = { shot_ids, steps: preset.steps, note: preset.name };
+        const applied = await asked(api.POST("/api/jobs/{job_id}/apply", { params, body }));
+        applied.refused.forEach((line) => notices.tell(line));
+        made = applied.versions.map((version) => version.id);
+        await this.loadShots(job.id);
+      } else {
+        const profile_id = /^\d+$/.test(by) ? Number(by) : null;
+        const body = { profile_id, matching: by === "matching", shot_ids };
+        const proposed = await asked(api.POST("/api/jobs/{job_id}/propose", { params, body }));
+        [this.shots, made] = [proposed.shots, proposed.made];
+      }
+      const told = `${made.length} ${made.length === 1 ? "plan" : "plans"} made.`;
+      if (made.length) notices.tell(told, () => void this.takeBack(job.id, made));
+    });
+
+  private takeBack = (jobId: number, version_ids: number[]) =>
+    notices.watch(async () => {
+      const params = { path: { job_id: jobId } };
+      this.shots = await asked(api.POST("/api/jobs/{job_id}/take-back", { params, body: { version_ids } }));
+    });
+
+  /** Queue the newest plan of each shot in the formats that the job wants. */
+  render = (shots: Shot[]) =>
+    notices.watch(async () => {
+      const job = this.open;
+      if (!job) return;
+      const body = { shot_ids: shots.map((shot) => shot.id) };
+      const params = { path: { job_id: job.id } };
+      const queued = await asked(api.POST("/api/jobs/{job_id}/renders", { params, body }));
+      queued.refused.forEach((line) => notices.tell(line));
+      const count = queued.renders.length;
+      if (count) notices.tell(`${count} ${count === 1 ? "render" : "renders"} queued. “Renders” shows them.`);
+      await this.loadShots(job.id);
+    });
+
+  setWanted = (wanted: Wanted) =>
+    notices.watch(async () => {
+      const job = this.open;
+      if (!job) return;
+      this.changed(
+        await asked(
+          api.PATCH("/api/jobs/{job_id}", { params: { path: { job_id: job.id } }, body: { wanted } }),
+        ),
       );
     });
+
+  private changed(job: Job): void {
+    this.all = this.all.map((known) => (known.id === job.id ? job : known));
+  }
 
   setTolerances = (tolerances: Record<string, number>) =>
     notices.watch(async () => {
@@ -125,25 +253,14 @@ export class Jobs {
       if (!job) return;
       const params = { path: { job_id: job.id } };
       const changed = await asked(api.PATCH("/api/jobs/{job_id}", { params, body: { tolerances } }));
-      this.all = this.all.map((j) => (j.id === changed.id ? changed : j));
+      this.changed(changed);
       await this.loadShots(job.id);
-    });
-
-  cancel = (shots: Shot[]) =>
-    notices.watch(async () => {
-      for (const shot of shots)
-        await asked(
-          api.POST("/api/shots/{shot_id}/survey/cancel", { params: { path: { shot_id: shot.id } } }),
-        );
     });
 
   remove = (shot: Shot) =>
     notices.watch(async () => {
       await asked(api.DELETE("/api/shots/{shot_id}", { params: { path: { shot_id: shot.id } } }));
       this.shots = this.shots.filter((s) => s.id !== shot.id);
+      this.picked.delete(shot.id);
     });
-}
-
-export function busy(shot: Shot): boolean {
-  return shot.survey?.state === "queued" || shot.survey?.state === "running";
 }

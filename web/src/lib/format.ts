@@ -53,6 +53,20 @@ export function percent(share: number): string {
 /** Time left of work that began at `started` and has come so far; empty while that cannot be told. */
 export function timeLeft(started: string | null, share: number, now = Date.now()): string {
   if (!started || share < 0.02 || share >= 1) return "";
-  const left = Math.max(((now - Date.parse(started)) / 1000) * (1 / share - 1), 1);
-  return left < 90 ? `about ${Math.ceil(left)} s left` : `about ${Math.round(left / 60)} min left`;
+  return `${about(((now - Date.parse(started)) / 1000) * (1 / share - 1))} left`;
+}
+
+/** Bytes as people read them: multiples of 1000, as disks are sold. */
+export function bytesText(size: number): string {
+  const units = ["bytes", "kB", "MB", "GB", "TB"];
+  let unit = 0;
+  for (; size >= 1000 && unit < units.length - 1; unit++) size /= 1000;
+  return `${size >= 10 || !unit ? size.toFixed(0) : size.toFixed(1)} ${units[unit]}`;
+}
+
+/** A duration that is not known to the second. */
+export function about(seconds: number): string {
+  if (seconds < 90) return `about ${Math.max(Math.ceil(seconds), 1)} s`;
+  if (seconds < 5400) return `about ${Math.round(seconds / 60)} min`;
+  return `about ${(seconds / 3600).toFixed(1)} h`;
 }

@@ -1,13 +1,20 @@
 import { Away } from "./connection.svelte";
 
+interface Line {
+  id: number;
+  text: string;
+  undo?: () => void;
+}
+
 /** Lines that the user has to see: errors above all. They stay until closed. */
 class Notices {
-  lines = $state<{ id: number; text: string }[]>([]);
+  lines = $state<Line[]>([]);
   private next = 1;
 
-  tell(text: string): void {
-    if (this.lines.some((line) => line.text === text)) return;
-    this.lines.push({ id: this.next++, text });
+  /** Say something; `undo` takes back what is told of. */
+  tell(text: string, undo?: () => void): void {
+    if (!undo && this.lines.some((line) => line.text === text)) return;
+    this.lines.push({ id: this.next++, text, undo });
   }
 
   close(id: number): void {

@@ -70,6 +70,19 @@ class NoteShot(BaseModel):
     def outside(self) -> list[Compared]:
         return [finding for finding in self.findings if finding.outside]
 
+    @property
+    def told(self) -> list[Compared]:
+        """The findings that were outside their tolerance, or are."""
+        return [
+            finding for finding in self.findings if finding.outside or finding.was_outside or any(finding.still)
+        ]
+
+    @property
+    def inside(self) -> str:
+        """The others, in one sentence."""
+        kinds = [finding.kind for finding in self.findings if finding not in self.told]
+        return f"Inside before and after: {', '.join(kinds)}." if kinds else ""
+
 
 class Note(BaseModel):
     """The delivery note of a reel, or of one shot."""

@@ -5,8 +5,10 @@ from __future__ import annotations
 import base64
 import io
 from collections.abc import Sequence
+from functools import cache
 from pathlib import Path
 
+from fontTools.ttLib import TTFont
 from fpdf import FPDF
 from fpdf.enums import TableBordersLayout
 from fpdf.fonts import FontFace
@@ -84,12 +86,14 @@ class _Page(FPDF):
         self._line((f"{shot.place.number} · " if shot.place else "") + shot.name, 12, bold=True)
         self._line(_source(shot), 8.5, QUIET)
         self._pictures(shot)
-        if shot.findings:
+        if shot.told:
             head = ["Finding", "Tolerance", "Source", *(file.report.format for file in shot.files)]
-            marked = {(k, 3 + c) for k, found in enumerate(shot.findings) for c in _still(found)}
+            marked = {(k, 3 + c) for k, found in enumerate(shot.told) for c in _still(found)}
             widths = (30, 24, 16, *(max(40 // max(len(shot.files), 1), 20) for _ in shot.files))
             numbers = tuple(range(1, 3 + len(shot.files)))
-            self._table(head, [_row(found) for found in shot.findings], widths, marked, numbers=numbers)
+            self._table(head, [_row(found) for found in shot.told], widths, marked, numbers=numbers)
+        if shot.inside:
+            self._line(shot.inside, 8.5, QUIET)
         for k, words in enumerate(shot.plan):
             self._line(f"{k + 1}. {words}", 9)
         if not shot.plan:
@@ -134,7 +138,7 @@ class _Page(FPDF):
         self, text: str, size: float, colour: tuple[int, int, int] = (22, 22, 22), *, bold: bool = False
     ) -> None:
         self._font(size, colour, bold=bold)
-        self.multi_cell(0, size * 0.48, text, new_x="LMARGIN", new_y="NEXT")
+        self.multi_cell(0, size * 0.48, _spelled(text), new_x="LMARGIN", new_y="NEXT")
 
     def _font(self, size: float, colour: Colour = BLACK, *, bold: bool = False) -> None:
         self.set_font(FONT, "B" if bold else "", size)
@@ -151,12 +155,25 @@ class _Page(FPDF):
             borders_layout=TableBordersLayout.HORIZONTAL_LINES, col_widths=tuple(widths), text_align=aligned,
             line_height=size * 0.46, headings_style=FontFace(emphasis="BOLD"), padding=0.6,
         ) as table:  # fmt: skip
-            table.row(head)
+            table.row([_spelled(text) for text in head])
             for k, row in enumerate(rows):
                 drawn = table.row()
                 for c, text in enumerate(row):
-                    drawn.cell(text, style=still if (k, c) in marked else plain)
+                    drawn.cell(_spelled(text), style=still if (k, c) in marked else plain)
         self.ln(1)
+
+
+SPELLED = {"σ": "sigma", "→": "to", "≥": "at least", "≤": "at most", "²": "2", "′": "'"}
+
+
+@cache
+def _letters() -> frozenset[int]:
+    return frozenset(TTFont(HERE / "fonts" / "regular.ttf").getBestCmap())
+
+
+def _spelled(text: str) -> str:
+    """The text in letters that the type has."""
+    return "".join(c if ord(c) in _letters() or c == "\n" else SPELLED.get(c, "?") for c in text)
 
 
 def _summary(shot: NoteShot) -> list[str]:

@@ -11,7 +11,7 @@ from fractions import Fraction
 from pathlib import Path
 
 from ..delivery import delivery_report
-from ..errors import BadInput
+from ..errors import BadInput, line_of
 from ..frames import Progress, StopCheck, never
 from ..media import OUTPUT_FORMATS, MediaInfo, Source, destination
 from ..media.formats import OutputFormat
@@ -19,7 +19,7 @@ from ..media.timecode import shifted
 from ..noise.profile import NoiseProfile
 from ..plan import Plan
 from ..propose import propose, untreated
-from ..render import render
+from ..render import render_together
 from ..survey import survey
 from .finding import Describe, Found, described_footage, found_media
 from .folder import FIRST, JobFolder, JobShot, WrittenShot, shot_from
@@ -65,19 +65,26 @@ def take(
 def measure(
     job: JobFolder, *, again: bool = False, tell: Tell = print, progress: Progress | None = None,
     stopped: StopCheck = never,
-) -> None:  # fmt: skip
-    """Measure every shot that was not, or all; the same frames of a file are measured once."""
+) -> list[str]:  # fmt: skip
+    """Measure every shot that was not, or all; the same frames of a file are measured once. A line for each that
+    cannot be: the others are measured all the same."""
     known = {_content(shot): report for shot in _shots(job) if not again and (report := job.survey(shot))}
+    failed = []
     for shot in _shots(job):
         if not again and job.survey(shot):
             continue
-        if _content(shot) not in known:
-            with closing(job.opened(shot)) as source:
-                known[_content(shot)] = survey(source, progress=progress, stopped=stopped)
+        try:
+            if _content(shot) not in known:
+                with closing(job.opened(shot)) as source:
+                    known[_content(shot)] = survey(source, progress=progress, stopped=stopped)
+        except (BadInput, OSError) as error:
+            failed.append(f"{shot.name}: {line_of(error)}")
+            continue
         job.keep_survey(shot, known[_content(shot)])
         report = known[_content(shot)].with_tolerances(job.document.tolerances)
         outside = [f"{f.kind} {f.value:.3g} {f.unit}" for f in report.findings if f.outside]
         tell(f"{shot.name}: {', '.join(outside) if outside else 'inside all tolerances'}")
+    return failed
 
 
 def _content(shot: JobShot) -> tuple[object, ...]:
@@ -94,12 +101,14 @@ def propose_all(
     job: JobFolder, profile: NoiseProfile | None = None, *, sharpen: bool = False,
     scale: float | tuple[int, int] | None = None, space: str | None = None, tell: Tell = print,
 ) -> None:  # fmt: skip
-    """The least plan for every shot, as version A in place of an earlier one. Raises `BadInput` for a shot that was
-    not measured."""
-    for shot in _shots(job):
+    """The least plan for every shot that was measured, as version A in place of an earlier one. Raises `BadInput`
+    where none was."""
+    measured = [shot for shot in _shots(job) if job.survey(shot)]
+    if not measured:
+        raise BadInput(f"{job.root}: no shot has been measured; run yellow-clean job measure first.")
+    for shot in measured:
         report = job.survey(shot)
-        if report is None:
-            raise BadInput(f"{shot.name}: has not been measured; run: yellow-clean job measure {job.root}")
+        assert report
         plan = propose(report, profile, scale=scale, space=space, sharpen=sharpen)
         job.keep_plan(shot, FIRST, plan)
         tell(f"{shot.name}: {', '.join(s.treatment.title for s in plan.steps) or 'left as it is'}")
@@ -125,8 +134,12 @@ def render_all(
             other = places[piece.path]
             raise BadInput(f"{template}: names {piece.shot.name} and {other} alike; add {{shot}} or {{event}}.")
         places[piece.path] = piece.shot.name
-    for piece in pieces:
-        _render(job, piece, tell, progress, stopped)
+    for shot in _shots(job):
+        mine = [piece for piece in pieces if piece.shot is shot]
+        kept = [piece for piece in mine if _is_written(job, piece)]
+        for piece in kept:
+            tell(f"{shot.name}: {piece.path.name} is there already")
+        _render(job, [piece for piece in mine if piece not in kept], tell, progress, stopped)
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,32 +172,48 @@ def _label(job: JobFolder, shot: JobShot, wanted: str) -> str:
     return wanted or (labels[-1] if labels else "")
 
 
-def _render(job: JobFolder, piece: _Piece, tell: Tell, progress: Progress | None, stopped: StopCheck) -> None:
-    shot, chosen, made_by = piece.shot, piece.chosen, piece.plan.digest()
-    for kept in job.written(shot):
-        same = (kept.label, kept.plan, kept.format) == (piece.label, made_by, piece.format.name)
-        if same and (kept.first, kept.stop, job.path_of(kept)) == (chosen.start, chosen.stop, piece.path):
-            tell(f"{shot.name}: {piece.path.name} is there already")
-            return
-    piece.path.parent.mkdir(parents=True, exist_ok=True)
-    target = destination(piece.path, piece.format.name)
-    with closing(job.opened(shot)) as source:
-        render(source, piece.plan, target, frames=chosen, progress=progress, stopped=stopped)
-        report = delivery_report(
-            source, target, chosen, piece.plan, measured=job.survey(shot), judging=True, stopped=stopped
-        )
-    job.keep_written(
-        shot,
-        WrittenShot(
-            label=piece.label,
-            plan=made_by,
-            format=piece.format.name,
-            first=chosen.start,
-            stop=chosen.stop,
-            report=report,
-        ),
+def _is_written(job: JobFolder, piece: _Piece) -> bool:
+    asked = (piece.label, piece.plan.digest(), piece.format.name, piece.chosen.start, piece.chosen.stop, piece.path)
+    return any(
+        (kept.label, kept.plan, kept.format, kept.first, kept.stop, job.path_of(kept)) == asked
+        for kept in job.written(piece.shot)
     )
-    tell(f"{shot.name}: {piece.path.name}, {len(chosen)} frames, {piece.format.title}")
+
+
+def _render(
+    job: JobFolder, pieces: Sequence[_Piece], tell: Tell, progress: Progress | None, stopped: StopCheck
+) -> None:
+    """Write a shot in several formats at once."""
+    if not pieces:
+        return
+    shot, plan, chosen = pieces[0].shot, pieces[0].plan, pieces[0].chosen
+    for piece in pieces:
+        piece.path.parent.mkdir(parents=True, exist_ok=True)
+    targets = [destination(piece.path, piece.format.name) for piece in pieces]
+    with closing(job.opened(shot)) as source:
+        render_together(source, plan, targets, frames=chosen, progress=progress, stopped=stopped)
+        overwork = None
+        for piece, target in zip(pieces, targets, strict=True):
+            report = delivery_report(
+                source,
+                target,
+                chosen,
+                plan,
+                measured=job.survey(shot),
+                judging=overwork is None,
+                stopped=stopped,
+            )
+            overwork = overwork or report.overwork
+            kept = WrittenShot(
+                label=piece.label,
+                plan=plan.digest(),
+                format=piece.format.name,
+                first=chosen.start,
+                stop=chosen.stop,
+                report=report.model_copy(update={"overwork": overwork}),
+            )
+            job.keep_written(shot, kept)
+            tell(f"{shot.name}: {piece.path.name}, {len(chosen)} frames, {piece.format.title}")
 
 
 def values_for(

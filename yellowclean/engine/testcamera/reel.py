@@ -50,31 +50,32 @@ REEL_EVENTS = (
 """File, its first frame and how many frames, in order of playing; 1440 in all."""
 
 
-def reel_recipes(width: int, height: int) -> list[ShotRecipe]:
-    """The files of the demo timeline at a size."""
-    told = {"width": width, "height": height, "frames": FRAMES}
+def reel_recipes(width: int, height: int, share: int = 1) -> list[ShotRecipe]:
+    """The files of the demo timeline at a size; `share` makes all of it that many times shorter."""
+    told = {"width": width, "height": height, "frames": FRAMES // share}
     return [shot.model_copy(update=told) for shot in REEL_SHOTS]
 
 
 def shoot_reel(
-    folder: Path, width: int, height: int, progress: Progress | None = None, *, stopped: StopCheck = never
-) -> Path:
+    folder: Path, width: int, height: int, progress: Progress | None = None, *, stopped: StopCheck = never,
+    share: int = 1,
+) -> Path:  # fmt: skip
     """Shoot the files, each into a folder of its own, and write quay_nine.otio and .edl beside them; the former."""
-    recipes = reel_recipes(width, height)
+    recipes = reel_recipes(width, height, share)
     paths = []
     for k, recipe in enumerate(recipes):
 
-        def share(done: float, before: int = k) -> None:
+        def told(done: float, before: int = k) -> None:
             if progress:
                 progress((before + done) / len(recipes))
 
-        paths.append(shoot(recipe, folder / recipe.name, share, stopped=stopped))
-    return write_reel(paths, folder)
+        paths.append(shoot(recipe, folder / recipe.name, told, stopped=stopped))
+    return write_reel(paths, folder, share)
 
 
-def write_reel(paths: list[Path], folder: Path) -> Path:
+def write_reel(paths: list[Path], folder: Path, share: int = 1) -> Path:
     """The timeline of these files, in the order of `REEL_SHOTS`."""
-    timeline = reel_timeline(paths)
+    timeline = reel_timeline(paths, share)
     document = folder / "quay_nine.otio"
     document.write_text(as_otio(timeline))
     lists, _ = as_edls(timeline, Fraction(RATE))
@@ -82,7 +83,7 @@ def write_reel(paths: list[Path], folder: Path) -> Path:
     return document
 
 
-def reel_timeline(paths: list[Path]) -> otio.schema.Timeline:
+def reel_timeline(paths: list[Path], share: int = 1) -> otio.schema.Timeline:
     """The events, with what an editor noted on some of them."""
     timeline = otio.schema.Timeline(TITLE, global_start_time=opentime.RationalTime(RATE * 3600, RATE))
     track = otio.schema.Track("V1", kind=otio.schema.TrackKind.Video)
@@ -94,15 +95,18 @@ def reel_timeline(paths: list[Path]) -> otio.schema.Timeline:
             recipe.name,
             media_reference=otio.schema.ExternalReference(
                 paths[file].absolute().as_uri(),
-                opentime.TimeRange(opentime.RationalTime(begins, RATE), opentime.RationalTime(FRAMES, RATE)),
+                opentime.TimeRange(
+                    opentime.RationalTime(begins, RATE), opentime.RationalTime(FRAMES // share, RATE)
+                ),
             ),
             source_range=opentime.TimeRange(
-                opentime.RationalTime(begins + first, RATE), opentime.RationalTime(frames, RATE)
+                opentime.RationalTime(begins + first // share, RATE),
+                opentime.RationalTime(frames // share, RATE),
             ),
         )
         track.append(clip)
     track[0].metadata["cmx_3600"] = {"comments": ["COMMENT: keep the grain of the fog"]}
-    mark = opentime.RationalTime(track[4].source_range.start_time.value + 40, RATE)
+    mark = opentime.RationalTime(track[4].source_range.start_time.value + 40 // share, RATE)
     track[4].markers.append(
         otio.schema.Marker("bands in the sky", opentime.TimeRange(mark, opentime.RationalTime(1, RATE)))
     )

@@ -1,0 +1,110 @@
+<script lang="ts">
+  import type { Shot } from "../api/client";
+  import { percent, rateText, short } from "../lib/format";
+  import { follow } from "../lib/router.svelte";
+  import type { Jobs } from "./jobs.svelte";
+  import { stateOf } from "./state";
+
+  /** The shots as rows, their figures in columns that can be sorted by. */
+  const { jobs }: { jobs: Jobs } = $props();
+  const kinds = $derived(
+    jobs.kinds.filter(({ kind }) =>
+      jobs.shots.some((s) => s.findings?.some((f) => f.kind === kind && f.outside)),
+    ),
+  );
+  const units = $derived(new Map(jobs.kinds.map(({ kind, unit }) => [kind, unit])));
+  const all = $derived(jobs.shown.length > 0 && jobs.shown.every((shot) => jobs.picked.has(shot.id)));
+
+  function finding(shot: Shot, kind: string) {
+    return shot.findings?.find((found) => found.kind === kind);
+  }
+
+  function pickAll() {
+    if (all) jobs.picked.clear();
+    else for (const shot of jobs.shown) jobs.picked.add(shot.id);
+  }
+</script>
+
+{#snippet head(name: string, title: string, unit = "")}
+  <th
+    class={["py-1 pr-3 font-semibold whitespace-nowrap", unit && "text-right"]}
+    aria-sort={jobs.sort === name
+      ? name === "name" || name === "reel"
+        ? "ascending"
+        : "descending"
+      : undefined}
+  >
+    <button class="first-letter:uppercase hover:underline" onclick={() => (jobs.sort = name)}
+      >{title}{jobs.sort === name ? (name === "name" || name === "reel" ? " ↑" : " ↓") : ""}</button
+    >
+    {#if unit}<span class="block text-[12px] font-normal text-quiet">{unit}</span>{/if}
+  </th>
+{/snippet}
+
+<div class="min-h-0 grow overflow-auto px-5 pb-6">
+  <table class="w-full text-[13px]" data-testid="shot-table">
+    <thead class="sticky top-0 bg-base-100 text-left align-bottom shadow-[0_1px_0_#161616]">
+      <tr>
+        <th class="py-1 pr-2">
+          <input
+            type="checkbox"
+            class="checkbox checkbox-xs"
+            aria-label="Choose all that are shown"
+            checked={all}
+            onchange={pickAll}
+          />
+        </th>
+        {@render head("reel", "Event")}
+        {@render head("name", "Shot")}
+        {@render head("frames", "Frames", "with handles")}
+        <th class="py-1 pr-3 font-semibold">Footage</th>
+        {#each kinds as { kind } (kind)}{@render head(kind, kind, units.get(kind) || "count")}{/each}
+        <th class="py-1 pr-3 font-semibold">Plan</th>
+        <th class="py-1 font-semibold">State</th>
+      </tr>
+    </thead>
+    <tbody>
+      {#each jobs.shown as shot (shot.id)}
+        {@const media = shot.media}
+        <tr class={["border-b border-rule", jobs.picked.has(shot.id) && "bg-base-200"]}>
+          <td class="py-1 pr-2">
+            <input
+              type="checkbox"
+              class="checkbox checkbox-xs"
+              aria-label={`Choose ${shot.name}`}
+              checked={jobs.picked.has(shot.id)}
+              onchange={() => jobs.pick(shot.id)}
+            />
+          </td>
+          <td class="py-1 pr-3 figure">{shot.place?.number ?? ""}</td>
+          <td class="py-1 pr-3"
+            ><a href={`/shots/${shot.id}`} onclick={follow} class="font-semibold hover:underline"
+              >{shot.name}</a
+            ></td
+          >
+          <td class="py-1 pr-3 text-right figure">{media.frames}</td>
+          <td class="py-1 pr-3 whitespace-nowrap text-quiet"
+            >{media.width}×{media.height} · {rateText(media.rate)} · {media.codec}</td
+          >
+          {#each kinds as { kind } (kind)}
+            {@const found = finding(shot, kind)}
+            <td class="py-1 pr-3 text-right figure">
+              {#if found}<span class={[found.outside && "outside"]}
+                  >{short(found.remaining ?? found.value)}</span
+                >
+              {:else}<span class="text-quiet">–</span>{/if}
+            </td>
+          {/each}
+          <td class="py-1 pr-3">{shot.versions.join(", ")}</td>
+          <td class="py-1 whitespace-nowrap"
+            >{stateOf(shot)}
+            {#if shot.survey?.state === "running"}<span class="figure">{percent(shot.survey.progress)}</span>
+            {:else if shot.render?.state === "running"}<span class="figure"
+                >{percent(shot.render.progress)}</span
+              >{/if}</td
+          >
+        </tr>
+      {/each}
+    </tbody>
+  </table>
+</div>
