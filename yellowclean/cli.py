@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 import re
 import signal
 import sys
+import tempfile
 import time
 from collections.abc import Callable, Sequence
 from contextlib import closing
@@ -14,6 +16,7 @@ from pathlib import Path
 from typing import Any, get_args
 
 from .cli_job import add_job
+from .cli_worker import join
 from .engine.colour.encodings import checked_space
 from .engine.colour.input_space import input_space
 from .engine.colour.management import own_config_trouble
@@ -110,6 +113,10 @@ def _parser() -> argparse.ArgumentParser:
     _in_space(it)
     _asked_for(it)
 
+    it = verb("worker", _worker, "Join a farm: compute for the scheduler that YELLOW_CLEAN_SCHEDULER names.")
+    it.add_argument("--scheduler", default=os.environ.get("YELLOW_CLEAN_SCHEDULER", ""), metavar="tcp://HOST:PORT")
+    it.add_argument("--processes", type=int, default=os.cpu_count() or 1, metavar="N", help="default: one a core")
+
     verb("treatments", _treatments, "Print every treatment with its settings as one JSON document.")
 
     it = verb("compare", _compare, "Compare clip B with the reference A, frame by frame.")
@@ -168,6 +175,15 @@ def _scale(text: str) -> float | tuple[int, int]:
         raise argparse.ArgumentTypeError(
             f"{text!r} is neither a factor nor WxH, for example 2 or 1920x1080"
         ) from None
+
+
+def _worker(options: Any, stop: _StopFlag) -> None:
+    if not options.scheduler:
+        raise BadInput("no scheduler is named; set YELLOW_CLEAN_SCHEDULER, or give --scheduler tcp://HOST:PORT.")
+    if not 1 <= options.processes <= 1024:
+        raise BadInput(f"--processes {options.processes}: is out of range; give 1 or more.")
+    with tempfile.TemporaryDirectory(prefix="yellow-clean-worker-") as scratch:
+        join(options.scheduler, options.processes, Path(scratch))
 
 
 def _treatments(options: Any, stop: _StopFlag) -> None:

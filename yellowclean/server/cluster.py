@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import os
 import threading
@@ -9,6 +10,10 @@ from functools import cache
 from typing import Any
 
 from django.conf import settings
+
+from ..engine.errors import BadInput
+from ..engine.release import release
+from .farm import KEY, fitting
 
 # Read when distributed is first imported, here and in its worker processes.
 os.environ.setdefault("DASK_LOGGING__DISTRIBUTED", "error")
@@ -28,7 +33,9 @@ def client() -> Any:
 def _client() -> Any:
     options = settings.YELLOW_CLEAN
     if options.scheduler:
-        return Client(options.scheduler, timeout="10s")
+        connected = Client(options.scheduler, timeout="10s")
+        connected.set_metadata(KEY, release())
+        return connected
     # One kernel thread a process: the processes already use every core.
     os.environ["YELLOW_CLEAN_THREADS"] = str(max((os.cpu_count() or 1) // options.workers, 1))
     scratch = str(options.data / "scratch")
@@ -42,6 +49,27 @@ def _client() -> Any:
         silence_logs=logging.ERROR,
     )
     return Client(cluster)
+
+
+def workers(connected: Any) -> list[str]:
+    """Addresses of those that may compute: on a farm, the ones of this very release. Raises `BadInput` where a farm
+    has none."""
+    if not settings.YELLOW_CLEAN.scheduler:
+        return []
+    fits, others = fitting(connected)
+    if not fits:
+        why = f" {others[0]}" if others else ""
+        raise BadInput(f"{settings.YELLOW_CLEAN.scheduler}: no worker of this release has joined.{why}")
+    return fits
+
+
+def forget() -> None:
+    """Give up a connection that was lost; the next call of `client` makes another."""
+    with _starting:
+        if _client.cache_info().currsize:
+            with contextlib.suppress(Exception):  # it is lost already, however it says so
+                _client().close(timeout=1)
+            _client.cache_clear()
 
 
 def shut_down() -> None:

@@ -8,7 +8,11 @@ from collections.abc import Callable
 from contextlib import closing, contextmanager
 from typing import Any
 
-from distributed import wait
+from distributed import CancelledError, wait
+from distributed.client import FutureCancelledError
+from distributed.comm.core import CommClosedError
+from distributed.scheduler import KilledWorker
+from django.conf import settings
 from django.utils import timezone
 from django_tasks import task
 
@@ -16,17 +20,27 @@ from ..engine.delivery import delivery_report
 from ..engine.errors import Cancelled, YellowCleanError, line_of
 from ..engine.frames import Progress, StopCheck
 from ..engine.measure.patch import Patch
+from ..engine.measure.report import SurveyReport
 from ..engine.media import OUTPUT_FORMATS, Destination
 from ..engine.reel.wanted import check_room
 from ..engine.render import assemble, segment_done, segments
 from ..engine.survey import survey
-from .cluster import client
-from .models import Render, State, Survey, Work
+from .cluster import client, forget, workers
+from .models import Render, Shot, State, Survey, Work
 from .rendering import room_for
-from .segments import STOP_FILE, Piece, make_segment
+from .segments import STOP_FILE, Piece, make_segment, survey_there
 from .use_cases import keep_survey
 
 MOST_ATTEMPTS = 3
+RETRIES = 2
+"""Times that a piece of work is tried again after an error of its own."""
+
+LOST = (CommClosedError, CancelledError, FutureCancelledError, KilledWorker)
+"""How the library says that the scheduler went away, or worker after worker."""
+
+SCHEDULER_PATIENCE, RECONNECT_EVERY = 300.0, 2.0
+"""Seconds that a scheduler may be away before a render fails, and between tries to reach it."""
+
 LOOK_EVERY = 0.4
 """Seconds between looks at the database for a wish to cancel, and between progress updates."""
 
@@ -39,10 +53,32 @@ def run_survey(pk: int) -> None:
             shot = work.shot
             shot.require_footage()
             patches = [Patch.model_validate(p) for p in work.patches]
-            with closing(shot.opened()) as source:
-                report = survey(source, patches, progress=_reporter(work), stopped=_cancel_check(work))
+            if settings.YELLOW_CLEAN.scheduler:
+                report = _survey_there(work)
+            else:
+                with closing(shot.opened()) as source:
+                    report = survey(source, patches, progress=_reporter(work), stopped=_cancel_check(work))
             shot.require_footage()  # what was measured is not kept for footage that was replaced meanwhile
             keep_survey(shot, report)
+
+
+def _survey_there(work: Survey) -> SurveyReport:
+    """A survey made by a worker of the farm."""
+    connected, stopped = client(), _cancel_check(work)
+    folder = settings.YELLOW_CLEAN.data / "scratch"
+    folder.mkdir(parents=True, exist_ok=True)
+    stop_file = folder / f"stop_survey_{work.pk}"
+    stop_file.unlink(missing_ok=True)
+    about = (piece_of(work.shot), work.patches, str(stop_file))
+    asked = connected.submit(survey_there, *about, pure=False, retries=RETRIES, workers=workers(connected) or None)
+    try:
+        while not _finished({asked}):
+            if stopped():
+                raise Cancelled("Measuring was stopped.")
+        return SurveyReport.model_validate_json(asked.result())
+    except Cancelled:
+        stop_file.touch()
+        raise
 
 
 @task()
@@ -95,37 +131,68 @@ def _render(work: Render) -> None:
 
 
 def _spread(work: Render, target: Destination, chosen: range, report: Progress, stopped: StopCheck) -> None:
-    """Have every missing segment made by the cluster."""
-    pieces = segments(chosen)
-    missing = [p for p in pieces if not segment_done(target, work.shot.info, work.folder, p)]
-    shot = work.shot
-    piece = (shot.frames.start, shot.frames.stop) if shot.frames else None
-    source = Piece(shot.path, shot.fingerprint, str(shot.index_file), shot.space, piece)
-    plan = work.plan.to_json()
+    """Have every missing segment made by the cluster. A scheduler that goes away is waited for: what was made
+    stays, and only what was under way is made again."""
+    pieces, info = segments(chosen), work.shot.info
+    waited, fewest = 0.0, len(pieces)
+    while True:
+        missing = [p for p in pieces if not segment_done(target, info, work.folder, p)]
+        waited, fewest = (0.0 if len(missing) < fewest else waited), len(missing)
+        try:
+            _spread_once(work, target, missing, lambda left: report(1 - left / len(pieces)), stopped)
+            return
+        except (*LOST, OSError) as error:
+            forget()
+            if waited > SCHEDULER_PATIENCE or (isinstance(error, OSError) and not _unreachable(error)):
+                raise
+            _sleep(RECONNECT_EVERY, stopped)
+            waited += RECONNECT_EVERY
+
+
+def _unreachable(error: OSError) -> bool:
+    """Whether an error is that of a scheduler that cannot be reached, not one of files."""
+    return error.errno is None or isinstance(error, ConnectionError | TimeoutError)
+
+
+def _sleep(seconds: float, stopped: StopCheck) -> None:
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
+        if stopped():
+            raise Cancelled("The render was cancelled; nothing was kept.")
+        time.sleep(LOOK_EVERY)
+
+
+def _spread_once(
+    work: Render, target: Destination, missing: list[range], report: Callable[[int], None], stopped: StopCheck
+) -> None:
+    if not missing:
+        return
     connected = client()
+    allowed = workers(connected) or None
+    plan, piece = work.plan.to_json(), piece_of(work.shot)
+    about = (piece, plan, (str(target.path), work.format), str(work.folder))
     waiting = {
-        connected.submit(
-            make_segment,
-            source,
-            plan,
-            (str(target.path), work.format),
-            str(work.folder),
-            (p.start, p.stop),
-            pure=False,
-            retries=2,
-        )
+        connected.submit(make_segment, *about, (p.start, p.stop), pure=False, retries=RETRIES, workers=allowed)
         for p in missing
     }
     try:
         while waiting:
-            report(1 - len(waiting) / len(pieces))
+            report(len(waiting))
             if stopped():
                 raise Cancelled("The render was cancelled; nothing was kept.")
             waiting -= _finished(waiting)
+    except LOST:
+        raise
     except BaseException:
         (work.folder / STOP_FILE).touch()
         connected.cancel(list(waiting))
         raise
+
+
+def piece_of(shot: Shot) -> Piece:
+    """A shot's footage, as a worker of the cluster needs to know it."""
+    frames = (shot.frames.start, shot.frames.stop) if shot.frames else None
+    return Piece(shot.path, shot.fingerprint, str(shot.index_file), shot.space, frames)
 
 
 def _finished(waiting: set[Any]) -> set[Any]:
@@ -133,6 +200,8 @@ def _finished(waiting: set[Any]) -> set[Any]:
     try:
         done: set[Any] = wait(waiting, timeout=LOOK_EVERY, return_when="FIRST_COMPLETED").done
     except TimeoutError:
+        if any(future.client.status != "running" for future in list(waiting)[:1]):
+            raise CommClosedError("the scheduler went away") from None
         return set()
     for future in done:
         future.result()
@@ -162,6 +231,12 @@ def _running(kind: type[Work], pk: int) -> Any:
             kind.objects.filter(pk=pk).update(state=State.QUEUED, attempts=0)
         else:
             work.ended(State.CANCELLED, str(error))
+    except LOST as error:
+        work.ended(
+            State.FAILED,
+            f"{settings.YELLOW_CLEAN.scheduler or 'The local cluster'} does not answer ({type(error).__name__});"
+            " start it, then start this again: nothing that was made is lost.",
+        )
     except (YellowCleanError, OSError) as error:
         work.ended(State.FAILED, line_of(error))
     except Exception as error:

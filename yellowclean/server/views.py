@@ -7,7 +7,6 @@ import threading
 from collections import OrderedDict
 from dataclasses import dataclass
 from functools import cache
-from pathlib import Path
 from typing import Any, Literal
 from weakref import WeakValueDictionary
 
@@ -16,7 +15,6 @@ import diskcache
 import numpy as np
 from django.conf import settings
 
-from .. import engine
 from ..engine.cache import Memory
 from ..engine.colour.look import PLAIN, Look
 from ..engine.colour.management import colours
@@ -29,6 +27,7 @@ from ..engine.judge.overwork import Overwork, overwork
 from ..engine.media import Excerpt, Source, open_source
 from ..engine.pipeline import Pipeline
 from ..engine.plan import Plan
+from ..engine.release import engine_digest
 from .models import Shot
 
 View = Literal["source", "result", "removed", "reach", "own"]
@@ -95,9 +94,7 @@ def _pictures() -> Any:
 def _engine() -> str:
     """A hash of the engine's own text, and of the colours that it knows: what an older engine made is not shown as
     the work of this one."""
-    folder = Path(engine.__file__).parent
-    texts = b"".join(path.read_bytes() for path in sorted(folder.rglob("*.py")))
-    return hashlib.sha256(texts + colours().encode()).hexdigest()
+    return hashlib.sha256(f"{engine_digest()}{colours()}".encode()).hexdigest()
 
 
 def pipeline_for(shot: Shot, plan: Plan, stopped: StopCheck) -> Pipeline:

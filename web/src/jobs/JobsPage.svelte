@@ -219,7 +219,7 @@
       role="group"
       aria-label="What is done to many shots"
     >
-      <p class="min-w-32">
+      <p class="min-w-24">
         {#if jobs.picked.size}
           On <span class="figure">{chosen.length}</span> chosen
           <button class="text-[13px] underline" onclick={() => jobs.picked.clear()}>all</button>
@@ -235,9 +235,11 @@
         </span>
         <button class="btn btn-sm" onclick={() => void jobs.stopMeasuring(measuring)}>Stop measuring</button>
       {/if}
+      {#if unmeasured.length || !measuring.length}
       <button class="btn btn-sm" disabled={!unmeasured.length} onclick={() => void jobs.measure(unmeasured)}>
         Measure {unmeasured.length === jobs.shots.length ? "all" : "the rest"}
       </button>
+      {/if}
       <label class="flex items-center gap-1.5">
         Propose by
         <select class="select w-48 select-sm" bind:value={proposeBy}>
@@ -279,7 +281,7 @@
       >
     </div>
     {#if jobs.shots.length}
-      <div class="px-5 pb-1"><NextStep screen="jobs" text={nextStep} /></div>
+      <div class="px-5 pt-2 pb-1"><NextStep screen="jobs" text={nextStep} /></div>
     {/if}
     {#if jobs.view === "table" && jobs.shown.length}
       <ShotTable {jobs} />

@@ -61,20 +61,20 @@
           <tbody>
             {#each timeline.media as medium (medium.key)}
               <tr class="border-b border-rule align-top" data-medium={medium.path ? "found" : "missing"}>
-                <td class="py-1 pr-3 break-all"
+                <td class="py-1 pr-3 wrap-anywhere"
                   >{medium.name}{#if medium.reel}<span class="text-quiet">
-                      · reel {medium.reel}</span
+                      (reel {medium.reel})</span
                     >{/if}</td
                 >
-                <td class="py-1 pr-3 figure">{medium.events.join(", ")}</td>
-                <td class="py-1 pr-3 break-all">
+                <td class="py-1 pr-3 figure whitespace-nowrap">{medium.events.join(", ")}</td>
+                <td class="py-1 pr-3 wrap-anywhere">
                   {#if medium.path}{medium.how} <span class="text-quiet">{medium.path}</span>
                   {:else}<b>missing</b> <span class="text-quiet">{medium.how}</span>{/if}
                 </td>
                 <td class="py-1 text-right">
                   <button
                     type="button"
-                    class="btn btn-xs"
+                    class="btn whitespace-nowrap btn-xs"
                     aria-label={`Point to ${medium.name}`}
                     onclick={() =>
                       folders?.show(`Which file is ${medium.name}?`, (path) =>

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import base64
-import platform
 from collections.abc import Sequence
 from datetime import UTC, datetime
 from fractions import Fraction
-from importlib.metadata import version
 from typing import Literal
 
 import cv2
@@ -25,10 +23,10 @@ from ..media.timecode import shifted
 from ..plan import Plan, Step
 from ..propose import untreated
 from ..reach.model import Reach
+from ..release import release
 from .taking import Placed
 
 PICTURE_WIDTH = 320
-LIBRARIES = ("numpy", "opencv-python-headless", "av", "OpenImageIO", "opencolorio", "OpenTimelineIO")
 
 
 class NoteFile(BaseModel):
@@ -102,15 +100,8 @@ def note_of(job: str, shots: Sequence[NoteShot], timeline: str = "", remarks: Se
     """The note of shots that were described by `shot_of`."""
     return Note(
         schema="yellow-clean/note/1", job=job, timeline=timeline, shots=list(shots), remarks=list(remarks),
-        written=datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC"), program=program(),
+        written=datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC"), program=release(),
     )  # fmt: skip
-
-
-def program() -> dict[str, str]:
-    """Versions of what computes: equal ones give equal pictures."""
-    return {"yellow-clean": version("yellow-clean"), "Python": platform.python_version()} | {
-        name: version(name) for name in LIBRARIES
-    }
 
 
 def shot_of(
