@@ -2,7 +2,20 @@
 
 import sys
 
-from . import artifacts, compressed, denoise, detail, length, overwork, quality, response, speed, strip, survey
+from . import (
+    artifacts,
+    compressed,
+    denoise,
+    detail,
+    farm,
+    length,
+    overwork,
+    quality,
+    response,
+    speed,
+    strip,
+    survey,
+)
 
 ALL = {
     "survey": survey,
@@ -16,6 +29,7 @@ ALL = {
     "length": length,
     "artifacts": artifacts,
     "detail": detail,
+    "farm": farm,
 }
 
 if __name__ == "__main__":

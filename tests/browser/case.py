@@ -65,7 +65,7 @@ class BrowserCase(StaticLiveServerTestCase):
         super().tearDownClass()
 
     def setUp(self) -> None:
-        call_command("demo", size="384x216", frames=12, verbosity=0, stdout=(self.output()))
+        call_command("demo", size="384x216", frames=12, reel_size="", verbosity=0, stdout=(self.output()))
         if self.needs_worker:
             self.addCleanup(kill, worker_process())
         self.page: Page = self.browser.new_page(viewport={"width": 1280, "height": 800}, accept_downloads=True)

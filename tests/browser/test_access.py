@@ -26,13 +26,19 @@ class Access(BrowserCase):
         page.goto(self.live_server_url)
         expect(page.locator("main li img")).to_have_count(9)
         self.check()
-        for dialog in ("Tolerances…", "Import from a folder…"):
+        for dialog in ("Tolerances…", "From a folder…", "Written as…"):
             page.get_by_role("button", name=dialog).click()
             expect(page.locator("dialog[open]")).to_have_count(1)
             with self.subTest(dialog):
                 self.check()
             page.keyboard.press("Escape")
             expect(page.locator("dialog[open]")).to_have_count(0)
+        page.get_by_role("button", name="Table").click()
+        self.check()
+        page.get_by_role("button", name="Sheet").click()
+        page.get_by_role("link", name="Renders").click()
+        expect(page.get_by_test_id("queue")).to_be_visible()
+        self.check()
         self.open_quay()
         self.measure()
         self.propose()

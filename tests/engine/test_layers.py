@@ -21,7 +21,7 @@ LAYERS = (
     ("plan",),
     ("chain", "pipeline"),
     ("judge",),
-    ("survey",),
+    ("survey", "cost"),
     ("propose", "render"),
     ("delivery",),
     ("reel",),

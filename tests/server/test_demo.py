@@ -16,7 +16,7 @@ class Demo(TestCase):
     def test_it_opens_with_one_shot_proposed_one_about_to_be_written_and_the_rest_to_be_measured(self) -> None:
         with override_settings(YELLOW_CLEAN=replace(settings.YELLOW_CLEAN, measure_added=True)):
             for _ in range(2):  # the second time changes nothing
-                call_command("demo", size="384x216", frames=12, verbosity=0, stdout=StringIO())
+                call_command("demo", size="384x216", frames=12, reel_size="96x64", verbosity=0, stdout=StringIO())
         shots = list(Job.objects.get().shots.order_by("pk"))
         self.assertEqual(len(shots), 9)
         sheet = self.client.get(f"/api/jobs/{shots[0].job.pk}/shots").json()

@@ -22,7 +22,8 @@ from tests.clips import temporary_folder
 from tests.engine.test_reel import FILM, clip, gap, medium, timeline_of
 from yellowclean.engine.errors import Cancelled
 from yellowclean.engine.media import open_source
-from yellowclean.engine.plan import Plan
+from yellowclean.engine.noise.profile import white_profile
+from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.reel.finding import found_media
 from yellowclean.engine.reel.relink import as_otio
 from yellowclean.engine.reel.taking import taken
@@ -261,3 +262,49 @@ class Queue(ReelCase):
             self.ask("delete", f"/renders/{renders[0].pk}", None, 204)
             self.assertTrue(written.is_file(), "what was delivered stays")
             self.assertEqual((out / "Quay Nine" / "ffv1" / "shot 0_A.mkv").read_bytes(), b"not ours")
+
+
+class Archive(ReelCase):
+    def test_a_job_is_packed_and_unpacked_elsewhere_with_media_relinked(self) -> None:
+        sent = self.ask("post", f"/jobs/{self.job.pk}/timelines?name=reel.otio", as_otio(self.timeline()))
+        self.ask("post", f"/timelines/{sent['id']}/take", {"handles": 3})
+        shot = Shot.objects.get(name="q9_012_quay")
+        new_version(shot, Plan(profile=white_profile(5), steps=[Step(kind="spatial")]))
+        self.ask("post", f"/shots/{shot.pk}/stills", {"n": 2, "name": "kept"})
+        packed = self.ask("get", f"/jobs/{self.job.pk}/packed").content
+        moved = self.folder / "moved"
+        moved.mkdir()
+        (self.folder / "q9_012_quay.mkv").rename(moved / "q9_012_quay.mkv")
+        again = self.unpacked(packed)
+        self.assertEqual(again["missing"], [])
+        job = Job.objects.get(pk=again["job_id"])
+        there = job.shots.get(name="q9_012_quay")
+        self.assertEqual((there.path, there.frames), (str(moved / "q9_012_quay.mkv"), shot.frames))
+        self.assertEqual(there.versions.get().plan, shot.versions.get().plan)  # type: ignore[attr-defined]
+        self.assertEqual(there.stills.get().name, "kept")
+        self.assertEqual(there.placed, shot.placed)
+        self.assertTrue(there.opened().read(0).any())
+        # the shot that stayed behind is pointed to, and refuses other footage
+        self.assertIn("does not exist", self.ask("get", f"/jobs/{self.job.pk}/shots")[0]["problem"])
+        other = medium(self.folder / "other.mkv", 7, 40, FILM, None)
+        self.ask("post", f"/shots/{shot.pk}/media", {"path": str(other)}, 422)
+        told = self.ask("post", f"/shots/{shot.pk}/media", {"path": str(moved / "q9_012_quay.mkv")})
+        self.assertEqual(told["problem"], "")
+
+    def unpacked(self, data: bytes, status: int = 200) -> Any:
+        response = self.client.post("/api/packed-jobs", data, content_type="application/zip")
+        self.assertEqual(response.status_code, status, response.content[:300])
+        return response.json()
+
+    def test_what_is_no_packed_job_is_one_line_and_leaves_none(self) -> None:
+        outside = io.BytesIO()
+        with zipfile.ZipFile(outside, "w") as archive:
+            archive.writestr("../../outside.json", "{}")
+        wrong = io.BytesIO()
+        with zipfile.ZipFile(wrong, "w") as archive:
+            archive.writestr(
+                "job.json", json.dumps({"name": "x", "shots": [{"name": "../up", "media": "/etc/passwd"}]})
+            )
+        for data in (b"", b"PK\x03\x04", outside.getvalue(), wrong.getvalue()):
+            self.assertNotIn("\n", self.unpacked(data, 422)["detail"])
+        self.assertEqual(Job.objects.count(), 1)

@@ -6,6 +6,7 @@ import contextlib
 import logging
 import os
 import threading
+import time
 from functools import cache
 from typing import Any
 
@@ -19,6 +20,9 @@ from .farm import KEY, fitting
 os.environ.setdefault("DASK_LOGGING__DISTRIBUTED", "error")
 
 from distributed import Client, LocalCluster
+
+JOINING = 30.0
+"""Seconds that a farm without workers is waited for."""
 
 _starting = threading.Lock()
 
@@ -57,6 +61,10 @@ def workers(connected: Any) -> list[str]:
     if not settings.YELLOW_CLEAN.scheduler:
         return []
     fits, others = fitting(connected)
+    until = time.monotonic() + JOINING
+    while not fits and time.monotonic() < until:  # a scheduler that was started again fills by and by
+        time.sleep(0.5)
+        fits, others = fitting(connected)
     if not fits:
         why = f" {others[0]}" if others else ""
         raise BadInput(f"{settings.YELLOW_CLEAN.scheduler}: no worker of this release has joined.{why}")

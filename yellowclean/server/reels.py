@@ -13,9 +13,9 @@ from django.conf import settings
 from django.db import transaction
 
 from ..engine.delivery import DeliveryReport
-from ..engine.errors import BadInput
+from ..engine.errors import BadInput, line_of
 from ..engine.reel.finding import Found, described_footage, found_media
-from ..engine.reel.note import Note, NoteShot, note_of, shot_of
+from ..engine.reel.note import Note, NoteShot, note_of, shot_of, unopened
 from ..engine.reel.paper import as_html, as_pdf
 from ..engine.reel.relink import Written, relinked
 from ..engine.reel.taking import taken
@@ -25,6 +25,9 @@ from ..engine.reel.work import documents_of, load, written_for
 from .models import Job, PlanVersion, Render, Shot, State, Timeline
 from .rendering import request_render, wanted_of
 from .use_cases import add_shot, allowed_folder, request_survey
+
+HANDLES = 12
+"""Frames around an event that are taken where nothing else is asked for."""
 
 
 def add_timeline(job: Job, data: bytes, name: str, rate: Fraction | None = None) -> Timeline:
@@ -70,9 +73,9 @@ def _keep(timeline: Timeline, media: Iterable[Found]) -> None:
     timeline.save(update_fields=["media"])
 
 
-def take_events(timeline: Timeline, handles: int) -> tuple[list[Shot], list[str]]:
+def take_events(timeline: Timeline, handles: int, *, measured: bool | None = None) -> tuple[list[Shot], list[str]]:
     """Every event whose medium was found and that was not taken yet as a shot, with handles; a line for each that
-    cannot be."""
+    cannot be. They are `measured` at once where that is said, or else where the settings say so."""
     job, there = timeline.job, timeline.shots.all()  # type: ignore[attr-defined]
     clips = {shot.placed.clip for shot in there if shot.placed}
     names = set(job.shots.values_list("name", flat=True))
@@ -86,7 +89,7 @@ def take_events(timeline: Timeline, handles: int) -> tuple[list[Shot], list[str]
                 shot.position = event.place.number
                 shot.save(update_fields=["timeline", "place", "position"])
                 shots.append(shot)
-    if settings.YELLOW_CLEAN.measure_added:
+    if settings.YELLOW_CLEAN.measure_added if measured is None else measured:
         for shot in shots:
             request_survey(shot)
     return shots, refused
@@ -133,8 +136,12 @@ def _noted(shot: Shot) -> NoteShot:
     renders = delivered(shot)
     plan = renders[0].plan if renders else None
     reports = [DeliveryReport.model_validate(render.report) for render in renders if render.report]
-    shot.require_footage()
-    with closing(shot.opened()) as source:
+    try:
+        shot.require_footage()
+        source = shot.opened()
+    except (BadInput, OSError) as error:  # the note says so, and goes on with the others
+        return unopened(shot.name, shot.info, line_of(error), place=shot.placed)
+    with closing(source):
         return shot_of(
             shot.name, source, shot.report, plan, reports, label=renders[0].label if renders else "",
             place=shot.placed,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Sequence
+from contextlib import closing
 from pathlib import Path
 from statistics import median
 
@@ -11,7 +12,9 @@ from django.conf import settings
 from django.db import models, transaction
 from django.utils import timezone
 
+from ..engine.cost import Cost, cost
 from ..engine.errors import BadInput
+from ..engine.frames import StopCheck
 from ..engine.media import OUTPUT_FORMATS
 from ..engine.media.dither import How
 from ..engine.media.formats import OutputFormat
@@ -179,3 +182,11 @@ def delete_render(render: Render) -> None:
 def wanted_of(job: Job) -> Wanted:
     """How the shots of a job are to be written."""
     return Wanted.model_validate(job.wanted)
+
+
+def cost_of(version: PlanVersion, n: int, stopped: StopCheck) -> Cost:
+    """What a frame of a version costs here, from frame `n` on. Raises `BadInput`."""
+    shot = version.shot
+    shot.require_footage()
+    with closing(shot.opened()) as source:
+        return cost(source, version.plan, n, stopped=stopped)

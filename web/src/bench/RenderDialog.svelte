@@ -1,6 +1,7 @@
 <script lang="ts">
-  import type { Dither } from "../api/client";
-  import { percent, short, timeLeft } from "../lib/format";
+  import { api, asked, type Cost, type Dither } from "../api/client";
+  import { about, percent, short, timeLeft } from "../lib/format";
+  import { notices } from "../lib/notices.svelte";
   import type { Bench } from "./bench.svelte";
 
   const { bench }: { bench: Bench } = $props();
@@ -15,7 +16,25 @@
   const lost = $derived(chosen?.lost ?? []);
   const fits = $derived(first >= 0 && last < frames && first <= last);
 
+  /** What a frame costs on this machine, once it was asked for. */
+  let cost = $state.raw<Cost | null>(null);
+  let trying = $state(false);
+
+  const seconds = (value: number) => value.toPrecision(2);
+
+  async function tryOut() {
+    const version = bench.version;
+    if (!version) return;
+    trying = true;
+    await notices.watch(async () => {
+      const params = { path: { version_id: version.id }, query: { n: bench.n } };
+      cost = await asked(api.POST("/api/versions/{version_id}/cost", { params }));
+    });
+    trying = false;
+  }
+
   export function show(): void {
+    cost = null;
     first = 0;
     last = frames - 1;
     dialog?.showModal();
@@ -71,6 +90,25 @@
     {#if lost.length}
       <p class="pb-2" data-testid="lost">This format does not carry {lost.join(", ")} of the shot.</p>
     {/if}
+    <div class="pb-2">
+      <button class="btn btn-xs" disabled={trying || !bench.version} onclick={() => void tryOut()}
+        >{trying ? "Trying …" : "Try out what it costs"}</button
+      >
+      {#if cost}
+        <p class="pt-1" data-testid="cost">
+          <span class="figure">{seconds(cost.seconds)}</span> s a frame on this machine, {about(
+            cost.seconds * Math.max(last - first + 1, 1),
+          )} in all:
+          {#each cost.steps as step, k (k)}{k ? ", " : ""}{step.title}
+            <span class="figure">{seconds(step.seconds)}</span> s{/each}.
+        </p>
+        {#each cost.cheaper as change, k (k)}
+          <p class="text-[13px] text-quiet">
+            Cheaper: {change.told}, <span class="figure">{seconds(change.seconds)}</span> s a frame.
+          </p>
+        {/each}
+      {/if}
+    </div>
     <label class="flex items-center gap-2 pb-2">
       <input type="checkbox" class="checkbox checkbox-xs" bind:checked={bakeLook} />
       Bake the look in (without this the file keeps the shot’s own values)

@@ -168,7 +168,7 @@ export class Bench {
     if (!this.shot) return;
     const params = { path: { job_id: this.shot.job_id } };
     const all = await asked(api.GET("/api/jobs/{job_id}/renders", { params }));
-    this.renders = all.filter((render) => render.shot_id === this.id);
+    this.renders = all.filter((render) => render.shot_id === this.id).toSorted((a, b) => b.id - a.id);
   }
 
   /** Follow background work on this shot. */

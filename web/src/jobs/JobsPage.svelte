@@ -213,6 +213,12 @@
       >
       <button class="btn btn-sm" onclick={() => timelinePicker?.click()}>Timeline…</button>
       <button class="btn btn-sm" onclick={() => tolerances?.show()}>Tolerances…</button>
+      <a
+        class="btn btn-sm"
+        href={`/api/jobs/${jobs.open.id}/packed`}
+        title="The job without its media, to be dropped on this page elsewhere or worked on by the command line"
+        download>Pack</a
+      >
     </div>
     <div
       class="flex flex-wrap items-center gap-x-3 gap-y-2 border-y border-rule px-5 py-1.5"
@@ -236,9 +242,13 @@
         <button class="btn btn-sm" onclick={() => void jobs.stopMeasuring(measuring)}>Stop measuring</button>
       {/if}
       {#if unmeasured.length || !measuring.length}
-      <button class="btn btn-sm" disabled={!unmeasured.length} onclick={() => void jobs.measure(unmeasured)}>
-        Measure {unmeasured.length === jobs.shots.length ? "all" : "the rest"}
-      </button>
+        <button
+          class="btn btn-sm"
+          disabled={!unmeasured.length}
+          onclick={() => void jobs.measure(unmeasured)}
+        >
+          Measure {unmeasured.length === jobs.shots.length ? "all" : "the rest"}
+        </button>
       {/if}
       <label class="flex items-center gap-1.5">
         Propose by
@@ -294,6 +304,11 @@
             {shot}
             picked={jobs.picked.has(shot.id)}
             onpick={() => jobs.pick(shot.id)}
+            onpoint={() =>
+              folders?.show(
+                `Where is the footage of ${shot.name}?`,
+                (path) => void jobs.pointShot(shot, path),
+              )}
             onmeasure={() => void jobs.measure([shot])}
             onremove={() => void jobs.remove(shot)}
           />

@@ -8,10 +8,11 @@
     shot: Shot;
     picked: boolean;
     onpick: () => void;
+    onpoint: () => void;
     onmeasure: () => void;
     onremove: () => void;
   }
-  const { shot, picked, onpick, onmeasure, onremove }: Props = $props();
+  const { shot, picked, onpick, onpoint, onmeasure, onremove }: Props = $props();
   const WIDTH = 480;
   const MOST = 3;
   const middle = $derived(Math.floor(shot.media.frames / 2));
@@ -79,6 +80,7 @@
         <span class="outside" title={shot.source.evidence.join("\n")}>ask for the original</span>
       {/if}
       <span class="text-quiet">{state}</span>
+      {#if shot.problem}<button class="btn btn-xs" onclick={onpoint}>Point to it…</button>{/if}
       {#if busy(shot) && shot.survey}
         <progress class="progress w-24" max="1" value={shot.survey.progress} aria-label="Measuring"
         ></progress>

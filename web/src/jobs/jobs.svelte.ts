@@ -10,6 +10,7 @@ import {
   type Profile,
   type Shot,
   type Timeline,
+  type Unpacked,
   type Wanted,
   type WorkEvent,
 } from "../api/client";
@@ -21,6 +22,7 @@ import { arranged } from "./arrange";
 import { upload } from "./upload";
 
 const TIMELINES = /\.(otio|edl|xml)$/i;
+const PACKED = /\.zip$/i;
 
 /** State of the Jobs screen: the jobs, and the shots of the open one. */
 export class Jobs {
@@ -106,11 +108,29 @@ export class Jobs {
     notices.watch(async () => {
       const job = this.open;
       const timelines = files.filter((file) => TIMELINES.test(file.name));
-      const footage = files.filter((file) => !TIMELINES.test(file.name));
+      const packed = files.filter((file) => PACKED.test(file.name));
+      const footage = files.filter((file) => !timelines.includes(file) && !packed.includes(file));
+      for (const file of packed) await this.unpack(file);
       if (!job || !files.length) return;
       if (footage.length) await this.send(job.id, footage);
       for (const file of timelines)
         this.timeline = await sent<Timeline>(`/api/jobs/${job.id}/timelines`, file);
+    });
+
+  /** A job that was packed elsewhere, opened. */
+  private async unpack(file: File): Promise<void> {
+    const { job_id, missing } = await sent<Unpacked>("/api/packed-jobs", file);
+    missing.forEach((line) => notices.tell(line));
+    await this.load();
+    router.go(`/jobs/${job_id}`);
+  }
+
+  /** Say where the footage of a shot lies now. */
+  pointShot = (shot: Shot, path: string) =>
+    notices.watch(async () => {
+      const params = { path: { shot_id: shot.id } };
+      const told = await asked(api.POST("/api/shots/{shot_id}/media", { params, body: { path } }));
+      this.shots = this.shots.map((known) => (known.id === told.id ? told : known));
     });
 
   private async send(jobId: number, files: File[]): Promise<void> {

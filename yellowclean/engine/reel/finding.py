@@ -41,7 +41,7 @@ class Found(BaseModel):
 def found_media(timeline: Timeline, folders: Sequence[Path], describe: Describe | None = None) -> list[Found]:
     """Each medium of a timeline, in its order, looked for under the folders."""
     describe = describe or described_footage
-    candidates = list(_footage_under(folders))
+    candidates = list(footage_under(folders))
     return [_found(timeline, medium, candidates, describe) for medium in timeline.media]
 
 
@@ -182,7 +182,7 @@ def _of_reel(path: Path, reel: str) -> bool:
     return len(wanted) >= LEAST_REEL and plain.startswith(wanted)
 
 
-def _footage_under(folders: Iterable[Path]) -> Iterator[Path]:
+def footage_under(folders: Iterable[Path]) -> Iterator[Path]:
     """Videos and sequences in folders and all that they hold, in a fixed order; a bounded number."""
     count, seen = 0, set()
     for top in folders:

@@ -29,6 +29,18 @@ DOCUMENT, TIMELINE = "job.json", "timeline.otio"
 FIRST = "A"
 
 
+class JobStill(BaseModel):
+    """A kept frame of a shot, with the plan and the look that it was kept under."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    name: str = Field(max_length=100)
+    n: int = Field(ge=0)
+    label: str = Field("", max_length=8)
+    plan: Plan = Plan()
+    look: Look = Look()
+
+
 class JobShot(BaseModel):
     """A shot of a job; its survey, plans and reports lie under its name."""
 
@@ -41,6 +53,8 @@ class JobShot(BaseModel):
     place: Placed | None = None
     space: str = ""
     look: Look = Look()
+    fingerprint: str = Field("", description="Tells its footage from other footage under its name.")
+    stills: list[JobStill] = []
 
 
 class JobDocument(BaseModel):
@@ -103,6 +117,7 @@ class JobFolder:
         return file.read_text() if file.is_file() else ""
 
     def media_of(self, shot: JobShot) -> Path:
+        """Where the document says that a shot's footage lies."""
         return Path(os.path.normpath(self.root / shot.media))
 
     def named(self, media: Path) -> str:

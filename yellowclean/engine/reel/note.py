@@ -132,6 +132,11 @@ def shot_of(
     )  # fmt: skip
 
 
+def unopened(name: str, info: MediaInfo, why: str, *, place: Placed | None = None) -> NoteShot:
+    """The part of a shot whose footage cannot be read."""
+    return NoteShot(name=name, place=place, source=info, input_space=input_space(info).space, remarks=[why])
+
+
 def words_of(step: Step) -> str:
     """A step as a sentence: what it is, what it was set to, how much of it, and why."""
     fields = type(step.parameters).model_fields

@@ -14,8 +14,10 @@ from ...engine.media import OUTPUT_FORMATS
 from ...engine.reel.naming import FIELDS
 from ...engine.reel.paper import as_html, as_pdf
 from ...engine.reel.timeline import exact
-from ..models import Job, Timeline
+from ..archive import packed_job, point_shot_to, unpacked_job
+from ..models import Job, Shot, Timeline
 from ..reels import (
+    HANDLES,
     add_timeline,
     delivery_zip,
     look_in,
@@ -28,11 +30,9 @@ from ..reels import (
 )
 from .jobs import ShotsIn, chosen_of, told_shot
 from .renders import told_render
-from .schemas import Added, FormatOut, RenderOut
+from .schemas import Added, FormatOut, RenderOut, ShotOut
 
 router = Router(tags=["reels"])
-
-HANDLES = 12
 
 
 class MediumOut(Schema):
@@ -232,3 +232,32 @@ def _download(name: str, data: bytes, kind: str) -> HttpResponse:
     response = HttpResponse(data, content_type=kind)
     response["Content-Disposition"] = content_disposition_header(True, name) or ""
     return response
+
+
+class Unpacked(Schema):
+    """A job that was unpacked, and one line for each shot whose media are missing."""
+
+    job_id: int
+    missing: list[str]
+
+
+@router.get("/jobs/{job_id}/packed")
+def pack_job(request: HttpRequest, job_id: int) -> HttpResponse:
+    """The job without its media, as one ZIP that can be unpacked elsewhere, or worked on by the command line."""
+    job = Job.objects.get(pk=job_id)
+    return _download(f"{job.name}.zip", packed_job(job), "application/zip")
+
+
+@router.post("/packed-jobs", response=Unpacked)
+def unpack_job(request: HttpRequest, name: str = "") -> Unpacked:
+    """A job from its ZIP, the request's body."""
+    job, missing = unpacked_job(request.body)
+    return Unpacked(job_id=job.pk, missing=missing)
+
+
+@router.post("/shots/{shot_id}/media", response=ShotOut)
+def move_shot(request: HttpRequest, shot_id: int, payload: FolderIn) -> ShotOut:
+    """Say where a shot's footage lies now."""
+    shot = Shot.objects.select_related("job").get(pk=shot_id)
+    point_shot_to(shot, payload.path)
+    return told_shot(shot)

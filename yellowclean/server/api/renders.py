@@ -11,12 +11,14 @@ from django.http import HttpRequest, StreamingHttpResponse
 from django.utils.http import content_disposition_header
 from ninja import Field, Router, Schema
 
+from ...engine.cost import Cost
 from ...engine.errors import BadInput
 from ...engine.media import sequence_files
 from ..models import PlanVersion, Render, State
+from ..rendering import cost_of, go_on, hold, request_render, room_for, seconds_left, set_order
 from ..rendering import delete_render as forget
-from ..rendering import go_on, hold, request_render, room_for, seconds_left, set_order
 from ..use_cases import cancel
+from .frames import unless_gone
 from .schemas import RenderIn, RenderOut
 
 router = Router(tags=["renders"])
@@ -171,3 +173,10 @@ def _zipped(files: list[Path]) -> Iterator[bytes]:
             archive.write(file, file.name)
             yield pipe.taken()
     yield pipe.taken()
+
+
+@router.post("/versions/{version_id}/cost", response=Cost)
+async def tell_cost(request: HttpRequest, version_id: int, n: int = 0) -> Cost:
+    """What a frame of a version costs on this machine, step by step, by short trials from frame `n` on."""
+    version = await PlanVersion.objects.select_related("shot").aget(pk=version_id)
+    return await unless_gone(lambda stopped: cost_of(version, n, stopped))

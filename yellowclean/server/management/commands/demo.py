@@ -1,5 +1,5 @@
-"""`manage.py demo`: makes the demo job from the test camera, once: one shot proposed, one about to be written, the
-rest about to be measured."""
+"""`manage.py demo`: makes the demo jobs from the test camera, once: one shot proposed, one about to be written, the
+rest about to be measured; and beside them a minute on a timeline, its events taken as shots."""
 
 from __future__ import annotations
 
@@ -19,8 +19,9 @@ from django.db import transaction
 from ....engine.measure.report import SurveyReport
 from ....engine.media import open_source
 from ....engine.survey import survey
-from ....engine.testcamera import ShotRecipe, demo_recipes, shoot
+from ....engine.testcamera import TITLE, ShotRecipe, demo_recipes, reel_recipes, shoot, write_reel
 from ...models import Job
+from ...reels import HANDLES, add_timeline, take_events
 from ...rendering import request_render
 from ...use_cases import (
     add_shot,
@@ -42,6 +43,7 @@ class Command(BaseCommand):
     def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("--size", default="1280x720")
         parser.add_argument("--frames", type=int, default=48)
+        parser.add_argument("--reel-size", default="384x216", help="of the timeline's footage; empty: no timeline")
 
     def handle(self, *args: Any, **options: Any) -> None:
         call_command("migrate", verbosity=0)
@@ -49,24 +51,40 @@ class Command(BaseCommand):
             return
         width, height = (int(v) for v in options["size"].split("x"))
         recipes = demo_recipes(width, height, options["frames"])
+        timed = reel_recipes(*(int(v) for v in options["reel_size"].split("x"))) if options["reel_size"] else []
         folder = settings.YELLOW_CLEAN.data / "demo"
         self.stdout.write(f"Shooting the demo reel: {len(recipes)} shots of {options['frames']} frames …")
         # Started anew, not forked: a forked child waits for ever for threads that only its parent has.
         anew = multiprocessing.get_context("spawn")
         with ProcessPoolExecutor(settings.YELLOW_CLEAN.workers, anew, initializer=django.setup) as pool:
-            missing = [recipe for recipe in recipes if _footage(recipe, folder) is None]
-            shooting = {pool.submit(shoot, recipe, folder / recipe.name): recipe for recipe in missing}
+            missing = [(recipe, folder) for recipe in recipes if _footage(recipe, folder) is None]
+            missing += [(recipe, folder / "reel") for recipe in timed if _footage(recipe, folder / "reel") is None]
+            shooting = {pool.submit(shoot, recipe, where / recipe.name): recipe for recipe, where in missing}
             for done in as_completed(shooting):
                 done.result()
                 self.stdout.write(f"  {shooting[done].name}")
             paths = [path for recipe in recipes if (path := _footage(recipe, folder))]
+            reel = [path for recipe in timed if (path := _footage(recipe, folder / "reel"))]
             reports: dict[int, SurveyReport] = {}
             if settings.YELLOW_CLEAN.measure_added:
                 self.stdout.write("Measuring two of them; the others are measured once the application runs …")
                 shown = (PROPOSED, FINISHED)
                 reports = dict(zip(shown, pool.map(_measured, [paths[k] for k in shown]), strict=True))
         with transaction.atomic():  # a job that is there is a whole one
+            if reel:
+                self._take(write_reel(reel, folder / "reel"), reel)
             self._add(paths, reports)
+
+    def _take(self, document: Path, media: list[Path]) -> None:
+        """The timeline as a job of its own, which waits to be measured."""
+        job = Job.objects.create(name=TITLE)
+        timeline = add_timeline(job, document.read_bytes(), document.name)
+        found = zip(timeline.found, media, strict=True)
+        timeline.media = [
+            one.model_copy(update={"path": str(p), "how": "by its path"}).model_dump() for one, p in found
+        ]
+        timeline.save(update_fields=["media"])
+        take_events(timeline, HANDLES, measured=False)
 
     def _add(self, paths: list[Path], reports: dict[int, SurveyReport]) -> None:
         job = Job.objects.create(name=JOB_NAME)
