@@ -51,10 +51,7 @@ def open_step(page: Page, shot: str, kind: str, show: str) -> Locator:
 
 
 def take_repairs(page: Page) -> None:
-    """Compression, bands, flicker and specks, each with its own view."""
-    open_step(page, "q9_044_basin_phone", "compression", "Show coding error")
-    keep(page, "bench-compression")
-    page.get_by_role("link", name="All shots").click()
+    """Moiré before and after."""
     open_step(page, "q9_048_drying_jacket", "moire", "Show false colour")
     page.get_by_role("button", name="Result", exact=True).click()
     page.get_by_role("button", name="Wipe", exact=True).click()
@@ -66,29 +63,36 @@ def take_repairs(page: Page) -> None:
     keep(page, "bench-moire")
     page.get_by_label("Zoom").select_option("fit")
     page.get_by_role("link", name="All shots").click()
-    open_step(page, "q9_026_sail_loft", "flicker", "Show its curve")
-    expect(page.get_by_test_id("course")).to_be_visible()
-    expect(page.locator("[data-after=flicker]")).to_be_visible()
-    page.get_by_role("button", name="Result", exact=True).click()
-    settled(page)
-    keep(page, "bench-flicker")
-    page.get_by_role("link", name="All shots").click()
-    step = open_step(page, "q9_053_night_lapse", "specks", "Show marks")
-    page.keyboard.press("Home")
-    for _ in range(24):
-        page.keyboard.press("ArrowRight")
-    step.get_by_role("button", name="List them").click()
-    expect(page.get_by_test_id("marks").locator("li").first).to_be_visible()
-    page.get_by_role("listbox").focus()
-    page.keyboard.press("ArrowDown")
-    page.keyboard.press("Space")
-    expect(page.get_by_text("1 left", exact=False).first).to_be_visible()
-    page.get_by_label("Zoom").select_option("200")
-    page.get_by_test_id("marks").scroll_into_view_if_needed()
-    settled(page)
-    keep(page, "bench-specks")
-    page.get_by_label("Zoom").select_option("fit")
-    page.get_by_role("link", name="All shots").click()
+
+
+def reel(page: Page) -> None:
+    """The timeline's job: its table, its queue, and the note of what was written."""
+    page.goto(ADDRESS)
+    page.get_by_role("link", name="Quay Nine, scene 4").click()
+    page.get_by_role("button", name="Table").click()
+    table = page.get_by_test_id("shot-table")
+    expect(table.locator("tbody tr")).to_have_count(12)
+    measure = page.get_by_role("button", name="Measure")
+    if measure.first.is_enabled():
+        measure.first.click()
+    expect(page.get_by_text("12 shots, 12 measured")).to_be_visible(timeout=8 * PATIENCE)
+    for name in ("q9_116_figurehead", "q9_131_cranes"):
+        page.get_by_label(f"Choose {name}", exact=True).check()
+    page.get_by_role("button", name="Propose", exact=True).click()
+    page.get_by_text("2 plans made.").locator("..").get_by_role("button", name="Close").click()
+    keep(page, "jobs-table")
+    page.get_by_role("button", name="Render in 2 formats").click()
+    page.get_by_text("4 renders queued").wait_for()
+    page.get_by_role("link", name="Renders").click()
+    expect(page.get_by_test_id("written").locator("tbody tr")).to_have_count(2, timeout=4 * PATIENCE)
+    page.wait_for_timeout(3000)
+    keep(page, "renders")
+    expect(page.get_by_test_id("written").locator("tbody tr")).to_have_count(4, timeout=4 * PATIENCE)
+    number = page.url.split("/jobs/")[1].split("/")[0]
+    shots = page.request.get(f"{ADDRESS}/api/jobs/{number}/shots").json()
+    asked = "&".join(f"shot_id={shot['id']}" for shot in shots if shot["render"])
+    page.goto(f"{ADDRESS}/api/jobs/{number}/note?{asked}")
+    page.screenshot(path=str(HERE / "note.png"))
 
 
 def take(page: Page) -> None:
@@ -151,6 +155,7 @@ def take(page: Page) -> None:
     page.goto(f"{ADDRESS}/profiles")
     page.wait_for_selector("table")
     keep(page, "profiles")
+    reel(page)
 
 
 def judging(page: Page) -> None:

@@ -15,6 +15,7 @@ from tests.clips import described, record, smooth_frames, temporary_folder
 from yellowclean.engine.errors import BadInput
 from yellowclean.engine.frames import Frame, luma
 from yellowclean.engine.media import destination, open_source, open_writer, probe
+from yellowclean.engine.media.names import sequence_files, shots_in
 from yellowclean.engine.media.planes import Coding, rgb_from_yuv, yuv_from_rgb
 from yellowclean.engine.media.timecode import frames_between, shifted
 
@@ -169,6 +170,39 @@ class Matrices(TestCase):
             info = probe(path)
             self.assertEqual(info.matrix, matrix)
             self.assertTrue(any("assumed" in note for note in info.notes))
+
+
+class Numbered(TestCase):
+    def test_numbers_that_grow_a_digit_are_one_sequence_and_twins_are_refused(self) -> None:
+        folder = temporary_folder(self)
+        for n in range(8, 12):
+            (folder / f"f_{n}.png").touch()
+        (folder / "q9_031.mov").touch()
+        self.assertEqual([p.name for p in shots_in(folder)], ["f_#.png", "q9_031.mov"])
+        self.assertEqual([p.name for p in sequence_files(folder / "f_#.png")], [f"f_{n}.png" for n in range(8, 12)])
+        (folder / "f_08.png").touch()
+        with self.assertRaisesRegex(BadInput, r"frame 8 is there twice \(f_08\.png, f_8\.png\)"):
+            sequence_files(folder / "f_#.png")
+
+
+class Excerpts(TestCase):
+    def test_a_piece_counts_from_its_own_first_frame_and_keeps_its_timecode(self) -> None:
+        folder, frames = temporary_folder(self), smooth_frames(48, 32, 12)
+        told = described(48, 32, 12, timecode="01:00:59:20", chroma="rgb", matrix="rgb")
+        path = folder / "whole.mkv"
+        with open_writer(destination(path), told) as writer:
+            for frame in frames:
+                writer.write(frame)
+        whole, piece = open_source(path), open_source(path, frames=range(5, 9))
+        self.assertEqual((piece.info.frames, piece.info.timecode, piece.info.skipped), (4, "01:01:00:01", 5))
+        for n in range(4):
+            np.testing.assert_array_equal(piece.read(n), whole.read(n + 5))
+            np.testing.assert_array_equal(piece.luma(n), whole.luma(n + 5))
+        with self.assertRaises(BadInput):
+            piece.read(4)
+        for wrong in (range(9, 13), range(3, 3)):
+            with self.assertRaisesRegex(BadInput, "are not all in it"):
+                open_source(path, frames=wrong)
 
 
 class Timecode(TestCase):

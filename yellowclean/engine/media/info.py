@@ -202,7 +202,7 @@ class Excerpt(Source):
         if not 0 <= frames.start < frames.stop <= whole.frames:
             raise BadInput(
                 f"{whole.path}: frames {frames.start} to {frames.stop - 1} are not all in it; it has"
-                f" {whole.frames}. It was cut or replaced; relink the event."
+                f" {whole.frames}. Was it cut, or replaced? Take the event again."
             )
         timecode = shifted(whole.timecode, frames.start, whole.fps) if whole.timecode else None
         told = {"frames": len(frames), "skipped": whole.skipped + frames.start, "timecode": timecode}
