@@ -26,6 +26,7 @@ from yellowclean.engine.media import open_source
 from yellowclean.engine.plan import plan_from_json
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera, ShotRecipe, shoot
+from yellowclean.server.api import api
 from yellowclean.server.models import Job, PlanVersion, Shot, Survey
 from yellowclean.server.use_cases import add_shot, keep_survey, request_survey
 
@@ -135,6 +136,17 @@ class Jobs(ApiCase):
             "/api/jobs", "{}", content_type="application/json", HTTP_ORIGIN="http://evil.example"
         )
         self.assertEqual(response.status_code, 403)
+
+
+class Addresses(TestCase):
+    def test_every_address_answers_to_all_its_methods(self) -> None:
+        """The framework takes the first router that knows an address, whatever it does there."""
+        seen: dict[str, str] = {}
+        for prefix, router in api._routers:
+            for path in router.path_operations:
+                self.assertNotIn(f"{prefix}{path}", seen)
+                seen[f"{prefix}{path}"] = path
+        self.assertGreater(len(seen), 60)
 
 
 class Incoming(ApiCase):

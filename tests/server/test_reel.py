@@ -109,9 +109,11 @@ class Reels(ReelCase):
             new_version(shot, Plan())
         wanted = {"formats": ["ffv1", "tiff"], "template": "{event:02}_{shot}"}
         self.ask("patch", f"/jobs/{self.job.pk}", {"wanted": wanted})
-        queued = self.ask("post", f"/jobs/{self.job.pk}/renders", {})
+        queued = self.ask("post", f"/jobs/{self.job.pk}/render", {})
         self.assertEqual((len(queued["renders"]), queued["refused"]), (6, []))
         self.run_queued()
+        listed = self.ask("get", f"/jobs/{self.job.pk}/renders")
+        self.assertEqual([r["state"] for r in listed], ["done"] * 6)
         numbers = [*range(105, 113), *range(120, 126), *range(303, 308)]
         for fmt in ("ffv1", "tiff"):
             files = self.ask("get", f"/timelines/{sent['id']}/out?format={fmt}")["files"]

@@ -245,7 +245,7 @@ export class Jobs {
       if (!job) return;
       const body = { shot_ids: shots.map((shot) => shot.id) };
       const params = { path: { job_id: job.id } };
-      const queued = await asked(api.POST("/api/jobs/{job_id}/renders", { params, body }));
+      const queued = await asked(api.POST("/api/jobs/{job_id}/render", { params, body }));
       queued.refused.forEach((line) => notices.tell(line));
       const count = queued.renders.length;
       if (count) notices.tell(`${count} ${count === 1 ? "render" : "renders"} queued. “Renders” shows them.`);

@@ -184,7 +184,7 @@ def get_delivery(request: HttpRequest, job_id: int) -> HttpResponse:
     return _download(f"{job.name}, delivery.zip", delivery_zip(job), "application/zip")
 
 
-@router.post("/jobs/{job_id}/renders", response=RendersOut)
+@router.post("/jobs/{job_id}/render", response=RendersOut)
 def render_job(request: HttpRequest, job_id: int, payload: ShotsIn) -> RendersOut:
     """Queue the newest version of many shots, as the job wants them written."""
     renders, refused = render_many(Job.objects.get(pk=job_id), chosen_of(job_id, payload.shot_ids))
