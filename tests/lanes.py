@@ -15,21 +15,30 @@ from pathlib import Path
 
 ENGINE = sorted(f"tests.engine.{file.stem}" for file in (Path(__file__).parent / "engine").glob("test_*.py"))
 LONG = [
-    f"tests.engine.test_{name}" for name in ("compressed", "compression", "enlarge", "formats", "sharpen", "specks")
+    f"tests.engine.test_{name}"
+    for name in (
+        "compressed",
+        "compression",
+        "enlarge",
+        "flicker",
+        "formats",
+        "hard_light",
+        "sharpen",
+        "specks",
+        "tags",
+    )
 ]
 """Modules of the engine's tests that fill the shorter lane of the server's, so that all take about as long."""
 
-BESIDE_BROWSER = ["tests.engine.test_flicker", "tests.engine.test_tags"]
-"""The same for that of the browser's."""
-
 LANES = {
     "engine": [
-        *(name for name in ENGINE if name not in {*LONG, *BESIDE_BROWSER}),
+        *(name for name in ENGINE if name not in LONG),
         "tests.test_cli",
+        "tests.test_cli_job",
         "tests.test_notices",
     ],
     "server": ["tests.server", *LONG],
-    "browser": ["tests.browser", *BESIDE_BROWSER],
+    "browser": ["tests.browser"],
 }
 RAN = re.compile(r"^Ran (\d+) tests? in ", re.MULTILINE)
 WRONG = re.compile(r"(?:failures|errors)=(\d+)")
