@@ -16,7 +16,7 @@ from pathlib import Path
 ENGINE = sorted(f"tests.engine.{file.stem}" for file in (Path(__file__).parent / "engine").glob("test_*.py"))
 LONG = [
     f"tests.engine.test_{name}"
-    for name in (
+    for name in [
         "compressed",
         "compression",
         "enlarge",
@@ -26,7 +26,7 @@ LONG = [
         "sharpen",
         "specks",
         "tags",
-    )
+    ]
 ]
 """Modules of the engine's tests that fill the shorter lane of the server's, so that all take about as long."""
 

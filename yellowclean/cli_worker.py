@@ -8,9 +8,11 @@ from collections.abc import Callable
 from pathlib import Path
 
 from .engine.errors import BadInput
-from .server.farm import KEY, check_release, mappings
+from .server.farm import KEY, check_release, mappings, mark
 
 PATIENCE = "10s"
+MOST = 1000
+"""Pieces of work that a process would take at once, were it not for its one thread."""
 
 
 def join(scheduler: str, processes: int, scratch: Path, tell: Callable[[str], None] = print) -> None:
@@ -37,7 +39,7 @@ async def _work(scheduler: str, processes: int, scratch: Path, tell: Callable[[s
     async with Client(scheduler, asynchronous=True, timeout=PATIENCE) as client:
         check_release(await client.get_metadata(KEY, default=None))
     nannies = [
-        Nanny(scheduler, nthreads=1, memory_limit=None, local_directory=str(scratch), name=None)
+        Nanny(scheduler, nthreads=1, memory_limit=None, local_directory=str(scratch), resources={mark(): MOST})
         for _ in range(processes)
     ]
     await asyncio.gather(*nannies)

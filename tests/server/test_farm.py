@@ -24,8 +24,8 @@ from yellowclean.cli import main
 from yellowclean.engine.errors import BadInput
 from yellowclean.engine.release import differences, release
 from yellowclean.server import tasks
-from yellowclean.server.cluster import shut_down, workers
-from yellowclean.server.farm import KEY, PATHS, check_release, fitting, here, mappings, plan_here
+from yellowclean.server.cluster import asked_of_workers, shut_down
+from yellowclean.server.farm import KEY, PATHS, check_release, fitting, here, mappings, mark, plan_here
 from yellowclean.server.use_cases import request_survey
 
 
@@ -37,10 +37,8 @@ class Releases(TestCase):
         check_release(release())
         with self.assertRaisesRegex(BadInput, "another release"):
             check_release(other)
-        client = mock.Mock(run=lambda what: {"tcp://a": release(), "tcp://b": other})
-        fits, told = fitting(client)
-        self.assertEqual(fits, ["tcp://a"])
-        self.assertRegex(told[0], r"^tcp://b is not used: numpy 1\.0 there")
+        joined = {"tcp://a": {"resources": {mark(): 1000}}, "tcp://b": {"resources": {}}, "tcp://c": {}}
+        self.assertEqual(fitting(joined), (["tcp://a"], ["tcp://b", "tcp://c"]))
 
     def test_paths_are_those_of_the_machine(self) -> None:
         with mock.patch.dict(os.environ, {PATHS: "/mnt/quay=/Volumes/quay:/mnt/quay/fast=/scratch"}):
@@ -90,7 +88,7 @@ class Farm(WorkCase):
             client.set_metadata(KEY, release())
             self.started("-m", "yellowclean.cli", "worker", "--scheduler", self.address, "--processes", "1")
             client.wait_for_workers(1, timeout=60)
-            self.assertEqual(len(workers(client)), 1)
+            self.assertEqual(asked_of_workers(client), {"resources": {mark(): 1}})
         render = self.render(frames=8)
         survey = request_survey(render.shot)
         lost: list[int] = []

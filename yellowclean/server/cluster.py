@@ -14,7 +14,7 @@ from django.conf import settings
 
 from ..engine.errors import BadInput
 from ..engine.release import release
-from .farm import KEY, fitting
+from .farm import KEY, fitting, mark
 
 # Read when distributed is first imported, here and in its worker processes.
 os.environ.setdefault("DASK_LOGGING__DISTRIBUTED", "error")
@@ -55,20 +55,20 @@ def _client() -> Any:
     return Client(cluster)
 
 
-def workers(connected: Any) -> list[str]:
-    """Addresses of those that may compute: on a farm, the ones of this very release. Raises `BadInput` where a farm
-    has none."""
+def asked_of_workers(connected: Any) -> dict[str, Any]:
+    """What work asks of those that compute it: on a farm, that they are of this very release. Raises `BadInput`
+    where nobody on the farm is."""
     if not settings.YELLOW_CLEAN.scheduler:
-        return []
-    fits, others = fitting(connected)
+        return {}
     until = time.monotonic() + JOINING
-    while not fits and time.monotonic() < until:  # a scheduler that was started again fills by and by
+    while True:  # a scheduler that was started again fills by and by
+        fits, others = fitting(connected.scheduler_info(n_workers=-1)["workers"])
+        if fits:
+            return {"resources": {mark(): 1}}
+        if time.monotonic() > until:
+            why = f"; {len(others)} of another release have" if others else ""
+            raise BadInput(f"{settings.YELLOW_CLEAN.scheduler}: no worker of this release has joined{why}.")
         time.sleep(0.5)
-        fits, others = fitting(connected)
-    if not fits:
-        why = f" {others[0]}" if others else ""
-        raise BadInput(f"{settings.YELLOW_CLEAN.scheduler}: no worker of this release has joined.{why}")
-    return fits
 
 
 def forget() -> None:

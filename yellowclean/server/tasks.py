@@ -25,7 +25,7 @@ from ..engine.media import OUTPUT_FORMATS, Destination
 from ..engine.reel.wanted import check_room
 from ..engine.render import assemble, segment_done, segments
 from ..engine.survey import survey
-from .cluster import client, forget, workers
+from .cluster import asked_of_workers, client, forget
 from .models import Render, Shot, State, Survey, Work
 from .rendering import room_for
 from .segments import STOP_FILE, Piece, make_segment, survey_there
@@ -70,7 +70,7 @@ def _survey_there(work: Survey) -> SurveyReport:
     stop_file = folder / f"stop_survey_{work.pk}"
     stop_file.unlink(missing_ok=True)
     about = (piece_of(work.shot), work.patches, str(stop_file))
-    asked = connected.submit(survey_there, *about, pure=False, retries=RETRIES, workers=workers(connected) or None)
+    asked = connected.submit(survey_there, *about, pure=False, retries=RETRIES, **asked_of_workers(connected))
     try:
         while not _finished({asked}):
             if stopped():
@@ -168,11 +168,11 @@ def _spread_once(
     if not missing:
         return
     connected = client()
-    allowed = workers(connected) or None
+    asked = asked_of_workers(connected)
     plan, piece = work.plan.to_json(), piece_of(work.shot)
     about = (piece, plan, (str(target.path), work.format), str(work.folder))
     waiting = {
-        connected.submit(make_segment, *about, (p.start, p.stop), pure=False, retries=RETRIES, workers=allowed)
+        connected.submit(make_segment, *about, (p.start, p.stop), pure=False, retries=RETRIES, **asked)
         for p in missing
     }
     try:
