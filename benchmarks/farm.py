@@ -7,6 +7,7 @@ those of a render without a farm. `YELLOW_CLEAN_FARM_MINUTES` says for how long 
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import signal
 import subprocess
@@ -14,7 +15,6 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -53,7 +53,6 @@ class _Farm:
         self._workers: list[Process] = []
 
     def run(self, minutes: float) -> None:
-        from yellowclean.engine.media import fingerprint  # noqa: PLC0415
         from yellowclean.server.cluster import forget  # noqa: PLC0415
 
         try:
@@ -66,11 +65,11 @@ class _Farm:
             print(
                 f"farm: one worker {one:.1f} s, two {two:.1f} s for {FRAMES} frames: {one / two:.2f} times as fast"
             )
-            wanted = fingerprint(alone)
-            killed, rounds, lost = self._killing(minutes, wanted, fingerprint)
-            print(f"farm: {killed} workers killed in {minutes:g} min, {rounds} renders, {lost} with lost frames")
+            wanted = _pictures(alone)
+            killed, rounds, lost = self._killing(minutes, wanted)
+            print(f"farm: {killed} workers killed in {minutes:g} min, {rounds} renders, {lost} with other pictures")
             seconds, path = self._restarted()
-            same = "the same file" if fingerprint(path) == wanted else "another file"
+            same = "the same pictures" if _pictures(path) == wanted else "other pictures"
             print(f"farm: scheduler started again in mid-render: {seconds:.1f} s, {same}")
         finally:
             forget()
@@ -134,7 +133,7 @@ class _Farm:
             shot, Plan(profile=white_profile(12), steps=[Step(kind="temporal"), Step(kind="spatial")])
         )
 
-    def _killing(self, minutes: float, wanted: str, told: Callable[[Path], str]) -> tuple[int, int, int]:
+    def _killing(self, minutes: float, wanted: str) -> tuple[int, int, int]:
         """Kill the processes of a worker every so often while renders run one after another."""
         ended, killed = threading.Event(), 0
 
@@ -153,7 +152,7 @@ class _Farm:
         while time.monotonic() < until:
             _, path = self._render(FRAMES)
             rounds += 1
-            lost += told(path) != wanted
+            lost += _pictures(path) != wanted
         ended.set()
         killer.join()
         return killed, rounds, lost
@@ -177,6 +176,18 @@ class _Farm:
         seconds, path = self._render(FRAMES)
         other.join()
         return seconds, path
+
+
+def _pictures(path: Path) -> str:
+    """A digest of all samples of a file: two files of the same pictures differ in what their container is called by."""
+    from yellowclean.engine.media import VideoSource  # noqa: PLC0415
+
+    source, digest = VideoSource(path), hashlib.sha256()
+    for n in range(source.info.frames):
+        for plane in source.planes(n):
+            digest.update(plane.tobytes())
+    source.close()
+    return digest.hexdigest()
 
 
 def _children(pid: int) -> list[int]:
