@@ -179,7 +179,7 @@ class _Farm:
 
 
 def _pictures(path: Path) -> str:
-    """A digest of all samples of a file; two files of the same pictures differ in what their container is called."""
+    """A digest of all samples of a file: equal pictures in two files, whatever else differs in these."""
     from yellowclean.engine.media import VideoSource  # noqa: PLC0415
 
     source, digest = VideoSource(path), hashlib.sha256()

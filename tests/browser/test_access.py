@@ -37,7 +37,7 @@ class Access(BrowserCase):
         self.check()
         page.get_by_role("button", name="Sheet").click()
         page.get_by_role("link", name="Renders").click()
-        expect(page.get_by_test_id("queue")).to_be_visible()
+        expect(page.get_by_role("heading", name="Queue")).to_be_visible()
         self.check()
         self.open_quay()
         self.measure()

@@ -9,6 +9,8 @@ from django.conf import settings
 from django.core.management import call_command
 from django.test import TestCase, override_settings
 
+from yellowclean.engine.testcamera import TITLE
+from yellowclean.server.management.commands.demo import JOB_NAME
 from yellowclean.server.models import Job
 
 
@@ -17,7 +19,10 @@ class Demo(TestCase):
         with override_settings(YELLOW_CLEAN=replace(settings.YELLOW_CLEAN, measure_added=True)):
             for _ in range(2):  # the second time changes nothing
                 call_command("demo", size="384x216", frames=12, reel_size="96x64", verbosity=0, stdout=StringIO())
-        shots = list(Job.objects.get().shots.order_by("pk"))
+        reel = Job.objects.get(name=TITLE).shots.all()
+        self.assertEqual([shot.placed.number for shot in reel if shot.placed], list(range(1, 13)))
+        self.assertEqual({shot.surveys.count() for shot in reel}, {0}, "it waits to be measured")
+        shots = list(Job.objects.get(name=JOB_NAME).shots.order_by("pk"))
         self.assertEqual(len(shots), 9)
         sheet = self.client.get(f"/api/jobs/{shots[0].job.pk}/shots").json()
         for shot in shots[1:3]:

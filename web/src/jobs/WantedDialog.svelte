@@ -42,7 +42,7 @@
       <legend class="pb-1">Each shot in these formats</legend>
       <div class="grid max-h-56 grid-cols-1 gap-x-4 overflow-y-auto sm:grid-cols-2">
         {#each jobs.choices?.formats ?? [] as format (format.name)}
-          <label class="flex items-start gap-2 py-0.5">
+          <label class="flex min-h-7 items-start gap-2 py-1">
             <input
               type="checkbox"
               class="checkbox mt-0.5 checkbox-xs"
