@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import io
 import json
 import shutil
 import zipfile
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, ClassVar
@@ -195,6 +197,22 @@ class Queue(ReelCase):
         self.ask("post", f"/renders/{first.pk}/go-on", {})
         self.run_queued()
         self.assertEqual(Render.objects.get(pk=first.pk).state, "done")
+
+    def test_a_lane_that_comes_too_late_takes_the_next(self) -> None:
+        first, second = self.queued(2)
+        claimed = tasks._running
+
+        @contextlib.contextmanager
+        def faster_elsewhere(kind: Any, pk: int) -> Iterator[Any]:
+            if pk == first.pk:
+                Render.objects.filter(pk=pk).update(state="running")
+            with claimed(kind, pk) as work:
+                yield work
+
+        with mock.patch.object(tasks, "_running", faster_elsewhere):
+            tasks.run_render.call(first.pk)
+        second.refresh_from_db()
+        self.assertEqual(second.state, "done")
 
     def test_a_running_render_is_held_back_and_keeps_its_pieces(self) -> None:
         render = self.queued(1)[0]

@@ -88,17 +88,17 @@ def run_render(pk: int) -> None:
     ended = Render.objects.filter(state=State.QUEUED, cancel_requested=True)
     for work in ended:
         work.ended(State.CANCELLED, "Cancelled before it began.")
-    chosen = Render.objects.waiting().first()
-    if chosen is None:
-        return
-    with _running(Render, chosen.pk) as work:
-        if work is not None:
+    while chosen := Render.objects.waiting().first():
+        with _running(Render, chosen.pk) as work:
+            if work is None:
+                continue  # another lane was faster: this one takes the next
             try:
                 _render(work)
             except Cancelled:
                 if not _held_back(work):
                     shutil.rmtree(work.folder, ignore_errors=True)
                 raise
+        return
 
 
 def _held_back(work: Work) -> bool:
