@@ -53,7 +53,7 @@ class _Farm:
         self._workers: list[Process] = []
 
     def run(self, minutes: float) -> None:
-        from yellowclean.server.cluster import forget  # noqa: PLC0415
+        from yellowclean.server.cluster import client, forget  # noqa: PLC0415
 
         try:
             self._join(1)
@@ -72,7 +72,7 @@ class _Farm:
             same = "the same pictures" if _pictures(path) == wanted else "other pictures"
             print(f"farm: scheduler started again in mid-render: {seconds:.1f} s, {same}")
         finally:
-            forget()
+            forget(client())
             for process in [*self._workers, self._scheduler]:
                 _kill(process)
 

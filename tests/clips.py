@@ -7,6 +7,7 @@ import tempfile
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
+from unittest import TestCase
 
 import av
 import numpy as np
@@ -114,6 +115,13 @@ def record(
             container.mux(stream.encode(picture))
         container.mux(stream.encode(None))
     return path
+
+
+def class_folder(kind: type[TestCase]) -> Path:
+    """A folder that goes away with a class of tests."""
+    holder = tempfile.TemporaryDirectory(prefix="yellow-clean-")
+    kind.addClassCleanup(holder.cleanup)
+    return Path(holder.name)
 
 
 def temporary_folder(case: Any, inside: Path | None = None) -> Path:

@@ -5,16 +5,15 @@ from __future__ import annotations
 import contextlib
 import io
 import json
-import tempfile
 from pathlib import Path
 from typing import ClassVar
 from unittest import TestCase
 
 import numpy as np
 
-from tests.clips import temporary_folder
+from tests.clips import class_folder, temporary_folder
 from yellowclean.cli import main
-from yellowclean.engine.media import open_source, probe
+from yellowclean.engine.media import open_source
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.reel.finding import found_media
 from yellowclean.engine.reel.folder import JobFolder
@@ -38,9 +37,7 @@ class DemoReel(TestCase):
 
     @classmethod
     def setUpClass(cls) -> None:
-        holder = tempfile.TemporaryDirectory(prefix="yellow-clean-")
-        cls.addClassCleanup(holder.cleanup)
-        cls.folder = Path(holder.name)
+        cls.folder = class_folder(cls)
         shoot_reel(cls.folder / "media", 160, 96, share=SHARE)
 
     def test_in_measured_proposed_written_noted_and_out_by_four_commands(self) -> None:
@@ -71,7 +68,7 @@ class DemoReel(TestCase):
     def assert_results(self, job: JobFolder, document: Path) -> None:
         """The events of a written timeline play what was written for them, each its own frames."""
         told = described(read(document.read_bytes(), document.name))
-        events, missing = taken(told, found_media(told, [job.root / "renders"]), 0, probe)
+        events, missing = taken(told, found_media(told, [job.root / "renders"]), 0)
         self.assertEqual((len(events), missing), (12, []))
         for event, shot in zip(events, job.document.shots, strict=True):
             assert shot.place
@@ -96,11 +93,11 @@ class DemoReel(TestCase):
             self.assertEqual(run("job", "render", str(root), "--format", "ffv1-source", *cut)[0], 0)
             self.assertEqual(run("job", "note", str(root))[0], 0)
             original = described(read((media / "quay_nine.otio").read_bytes(), "quay_nine.otio"))
-            wanted, _ = taken(original, found_media(original, [media]), 0, probe)
+            wanted, _ = taken(original, found_media(original, [media]), 0)
             for ending in ("otio", "edl"):
                 document = root / "delivery" / f"job_ffv1-source.{ending}"
                 told = described(read(document.read_bytes(), document.name))
-                got, missing = taken(told, found_media(told, [root / "renders"]), 0, probe)
+                got, missing = taken(told, found_media(told, [root / "renders"]), 0)
                 self.assertEqual(missing, [])
                 for one, other in zip(got, wanted, strict=True):
                     self.assertNotEqual(one.path, other.path)

@@ -11,14 +11,13 @@ from typing import Any
 
 from .engine.errors import BadInput
 from .engine.frames import Progress, StopCheck
-from .engine.media import OUTPUT_FORMATS, probe
-from .engine.media.names import shots_in
+from .engine.media import OUTPUT_FORMATS
 from .engine.noise.profile import profile_from_json
-from .engine.reel.finding import VIDEO_ENDINGS, described_footage, found_media
-from .engine.reel.folder import JobFolder, JobShot, relative
+from .engine.reel.finding import found_media
+from .engine.reel.folder import JobFolder
 from .engine.reel.naming import FIELDS, TEMPLATE
 from .engine.reel.timeline import exact
-from .engine.reel.work import load, measure, propose_all, render_all, take, write_note, write_timelines
+from .engine.reel.work import load, measure, propose_all, render_all, take, take_folder, write_note, write_timelines
 
 Bar = Callable[[str], Progress]
 HANDLES = 12
@@ -80,39 +79,11 @@ def _rate(text: str) -> Fraction:
 
 
 def _import(options: Any, stop: StopCheck) -> None:
+    root = options.job.absolute()
     if options.input.is_dir():
-        paths = [p for p in shots_in(options.input) if p.suffix.lower() in VIDEO_ENDINGS or "#" in p.name]
-        if not paths:
-            raise BadInput(f"{options.input}: holds no footage.")
-        names = _names(paths)
-        for path in paths:
-            probe(path)
-        shots = [
-            JobShot(name=name, media=relative(path, options.job.absolute()))
-            for path, name in zip(paths, names, strict=True)
-        ]
-        job = JobFolder.create(options.job, options.job.absolute().name, shots)
-        missing: list[str] = []
+        job, missing = take_folder(root, options.input.absolute()), list[str]()
     else:
-        if not options.input.is_file():
-            raise BadInput(f"{options.input}: does not exist; check the path.")
-        folders = [folder.absolute() for folder in options.media] or [options.input.absolute().parent]
-        for folder in folders:
-            if not folder.is_dir():
-                raise BadInput(f"{folder}: is no folder; name the one that holds the media.")
-        document, timeline = load(options.input.read_bytes(), options.input.name, options.rate, folders)
-        media = found_media(timeline, folders)
-        job, missing = take(
-            options.job,
-            timeline,
-            document,
-            media,
-            options.handles,
-            described_footage,
-            allow_missing=options.allow_missing,
-        )
-        for line in timeline.left_out:
-            print(line)
+        job, missing = _from_timeline(options, root)
     for shot in job.document.shots:
         place = shot.place
         frames = f", frames {shot.first} to {shot.stop - 1}" if shot.first is not None and shot.stop else ""
@@ -123,10 +94,19 @@ def _import(options: Any, stop: StopCheck) -> None:
         print(line, file=sys.stderr)
 
 
-def _names(paths: list[Path]) -> list[str]:
-    """A name for each shot: its file's, with the ending where two would be called alike."""
-    stems = [path.stem.rstrip("#%_.-") or path.stem for path in paths]
-    return [path.name.replace("#", "") if stems.count(s) > 1 else s for path, s in zip(paths, stems, strict=True)]
+def _from_timeline(options: Any, root: Path) -> tuple[JobFolder, list[str]]:
+    if not options.input.is_file():
+        raise BadInput(f"{options.input}: does not exist; check the path.")
+    folders = [folder.absolute() for folder in options.media] or [options.input.absolute().parent]
+    for folder in folders:
+        if not folder.is_dir():
+            raise BadInput(f"{folder}: is no folder; name the one that holds the media.")
+    document, timeline = load(options.input.read_bytes(), options.input.name, options.rate, folders)
+    media = found_media(timeline, folders)
+    made = take(root, timeline, document, media, options.handles, allow_missing=options.allow_missing)
+    for line in timeline.left_out:
+        print(line)
+    return made
 
 
 def _measure(options: Any, stop: StopCheck) -> None:

@@ -17,7 +17,7 @@ from playwright.sync_api import expect
 from tests.browser.case import PATIENCE, BrowserCase
 from tests.clips import temporary_folder
 from yellowclean.engine.footage import Footage
-from yellowclean.engine.media import open_source, probe
+from yellowclean.engine.media import open_source
 from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.reel.finding import found_media
 from yellowclean.engine.reel.taking import taken
@@ -83,9 +83,9 @@ class Reel(BrowserCase):
         that the timeline that went in names."""
         told = described(read(document, "out.otio"))
         renders = settings.YELLOW_CLEAN.data / "renders"
-        got, missing = taken(told, found_media(told, [renders]), 0, probe)
+        got, missing = taken(told, found_media(told, [renders]), 0)
         original = described(read((self.media / "few.otio").read_bytes(), "few.otio"))
-        wanted, _ = taken(original, found_media(original, [self.media]), 0, probe)
+        wanted, _ = taken(original, found_media(original, [self.media]), 0)
         self.assertEqual((len(got), missing), (EVENTS, []))
         shots = Shot.objects.filter(job__name=JOB).prefetch_related("versions")
         for one, other, shot in zip(got, wanted, shots, strict=True):

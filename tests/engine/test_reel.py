@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
 import unittest
 from fractions import Fraction
 from pathlib import Path
@@ -13,7 +12,7 @@ import opentimelineio as otio
 from opentimelineio import opentime
 
 from yellowclean.engine.errors import BadInput
-from yellowclean.engine.media import MediaInfo, destination, open_source, open_writer, probe
+from yellowclean.engine.media import destination, open_source, open_writer
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.reel.finding import found_media
 from yellowclean.engine.reel.naming import named
@@ -22,8 +21,8 @@ from yellowclean.engine.reel.taking import Taken, taken
 from yellowclean.engine.reel.timeline import described, exact, from_json, path_of, read
 from yellowclean.engine.render import render
 
+from ..clips import class_folder, temporary_folder
 from ..clips import described as media_of
-from ..clips import temporary_folder
 
 WIDTH, HEIGHT = 48, 32
 NTSC, FILM = Fraction(30000, 1001), Fraction(24000, 1001)
@@ -59,9 +58,7 @@ class Media(unittest.TestCase):
 
     @classmethod
     def setUpClass(cls) -> None:
-        holder = tempfile.TemporaryDirectory(prefix="yellow-clean-")
-        cls.addClassCleanup(holder.cleanup)
-        cls.folder = Path(holder.name)
+        cls.folder = class_folder(cls)
         for name in ("day1", "day2"):
             (cls.folder / name).mkdir()
         medium(cls.folder / "day1" / "q9_012_quay.mkv", 100, 40, FILM, "01:02:10:12")
@@ -73,12 +70,9 @@ class Media(unittest.TestCase):
             for n in range(24):
                 writer.write(numbered(500 + n))
 
-    def describe(self, path: Path) -> MediaInfo:
-        return probe(path)
-
     def taken(self, timeline: otio.schema.Timeline, handles: int = 4) -> list[Taken]:
         told = described(timeline)
-        shots, missing = taken(told, found_media(told, [self.folder]), handles, self.describe)
+        shots, missing = taken(told, found_media(told, [self.folder]), handles)
         self.assertEqual(missing, [])
         return shots
 
@@ -118,7 +112,7 @@ class Media(unittest.TestCase):
         return plays
 
     def placed_in(self, told: object, folder: Path) -> list[Taken]:
-        shots, missing = taken(told, found_media(told, [folder]), 0, self.describe)  # type: ignore[arg-type]
+        shots, missing = taken(told, found_media(told, [folder]), 0)  # type: ignore[arg-type]
         self.assertEqual(missing, [])
         return shots
 
@@ -257,7 +251,7 @@ class Finding(Media):
             ],
         )  # fmt: skip
         self.assertIn("plays frames 28 to 31, the file has 0 to 29", found[6].how)
-        shots, missing = taken(told, found, 100, self.describe)
+        shots, missing = taken(told, found, 100)
         self.assertEqual(len(shots), 5)
         self.assertEqual(len(missing), 2)
         self.assertEqual(shots[0].frames, range(40), "handles go as far as the file does")

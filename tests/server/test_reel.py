@@ -11,7 +11,7 @@ import zipfile
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import Any
 from unittest import mock
 
 import numpy as np
@@ -43,8 +43,6 @@ BEGIN = (1 * 3600 + 2 * 60 + 10) * 24 + 12
 
 
 class ReelCase(TransactionTestCase):
-    library: ClassVar[Path]
-
     @classmethod
     def tearDownClass(cls) -> None:
         shut_down()
@@ -136,7 +134,7 @@ class Reels(ReelCase):
         """The events of a written timeline play the source's frames, bit for bit."""
         told = described(timeline)
         renders = settings.YELLOW_CLEAN.data / "renders"
-        shots, missing = taken(told, found_media(told, [renders]), 0, lambda path: open_source(path).info)
+        shots, missing = taken(told, found_media(told, [renders]), 0)
         self.assertEqual(missing, [])
         got = [frame for shot in shots for frame in self.frames_of(open_source(shot.path, frames=shot.frames))]
         wanted = [self.source_frame(n) for n in numbers]
@@ -180,7 +178,7 @@ class Queue(ReelCase):
         shots = [
             add_shot(self.job, self.folder / "q9_012_quay.mkv", f"shot {k}", range(k, k + 4)) for k in range(count)
         ]
-        self.job.wanted = Wanted(formats=["ffv1"], **wanted).model_dump()
+        self.job.wanted = Wanted(**({"formats": ["ffv1"]} | wanted)).model_dump()
         renders, refused = render_many(self.job, [s for s in shots if new_version(s, Plan())])
         self.assertEqual(refused, [])
         return renders
@@ -240,6 +238,36 @@ class Queue(ReelCase):
             self.run_queued()
         render.refresh_from_db()
         self.assertEqual(render.state, "done", render.message)
+
+    def test_one_that_is_let_go_on_before_it_has_stopped_is_not_lost(self) -> None:
+        render = self.queued(1)[0]
+
+        def held_back_and_let_go(*about: Any) -> None:
+            hold(render)
+            go_on(render)
+            raise Cancelled("held back")
+
+        with mock.patch.object(tasks, "assemble", held_back_and_let_go):
+            self.run_queued()
+        self.run_queued()
+        render.refresh_from_db()
+        self.assertEqual((render.state, render.message), ("done", ""))
+
+    def test_a_cancelled_sequence_leaves_nothing_in_a_delivery_folder(self) -> None:
+        out = temporary_folder(self)
+        with override_settings(YELLOW_CLEAN=replace(settings.YELLOW_CLEAN, delivery_folders=(out,))):
+            render = self.queued(1, formats=["tiff"], folder=str(out))[0]
+
+            def cancelled(*about: Any) -> None:
+                self.assertTrue([p for p in out.rglob("*") if p.is_file()])
+                Render.objects.filter(pk=render.pk).cancel()
+                raise Cancelled("cancelled")
+
+            with mock.patch.object(tasks, "assemble", cancelled):
+                self.run_queued()
+            render.refresh_from_db()
+            self.assertEqual(render.state, "cancelled")
+            self.assertEqual([p for p in out.rglob("*") if p.is_file()], [])
 
     def test_a_disk_that_fills_is_told_before_and_loses_nothing_after(self) -> None:
         free = shutil.disk_usage("/")._replace(free=1000)

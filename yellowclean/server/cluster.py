@@ -21,6 +21,9 @@ os.environ.setdefault("DASK_LOGGING__DISTRIBUTED", "error")
 
 from distributed import Client, LocalCluster
 
+PATIENCE = 2
+"""Seconds that something lost is waited for while it is put away."""
+
 JOINING = 30.0
 """Seconds that a farm without workers is waited for."""
 
@@ -71,13 +74,17 @@ def asked_of_workers(connected: Any) -> dict[str, Any]:
         time.sleep(0.5)
 
 
-def forget() -> None:
-    """Give up a connection that was lost; the next call of `client` makes another."""
+def forget(connected: Any) -> None:
+    """Give up a connection that was lost, unless another has taken its place already; the next call of `client`
+    makes one. A local cluster ends with it."""
     with _starting:
-        if _client.cache_info().currsize:
-            with contextlib.suppress(Exception):  # it is lost already, however it says so
-                _client().close(timeout=1)
-            _client.cache_clear()
+        if not _client.cache_info().currsize or _client() is not connected:
+            return
+        _client.cache_clear()
+    with contextlib.suppress(Exception):  # it is lost already, however it says so
+        if connected.cluster is not None:
+            connected.cluster.close(timeout=PATIENCE)
+        connected.close(timeout=PATIENCE)
 
 
 def shut_down() -> None:

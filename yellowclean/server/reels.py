@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import zipfile
 from collections.abc import Iterable
-from contextlib import closing, suppress
+from contextlib import closing
 from fractions import Fraction
 from pathlib import Path
 
@@ -17,14 +17,14 @@ from ..engine.errors import BadInput, line_of
 from ..engine.reel.finding import Found, described_footage, found_media
 from ..engine.reel.note import Note, NoteShot, note_of, shot_of, unopened
 from ..engine.reel.paper import as_html, as_pdf
-from ..engine.reel.relink import Written, relinked
-from ..engine.reel.taking import taken
+from ..engine.reel.relink import Written
+from ..engine.reel.taking import Placed, taken
 from ..engine.reel.timeline import Timeline as Described
 from ..engine.reel.timeline import described, from_json
 from ..engine.reel.work import documents_of, load, written_for
 from .models import Job, PlanVersion, Render, Shot, State, Timeline
-from .rendering import request_render, wanted_of
-from .use_cases import add_shot, allowed_folder, request_survey
+from .rendering import Experience, request_render, wanted_of
+from .use_cases import add_shot, allowed_folder, last_position, request_survey
 
 HANDLES = 12
 """Frames around an event that are taken where nothing else is asked for."""
@@ -75,18 +75,20 @@ def _keep(timeline: Timeline, media: Iterable[Found]) -> None:
 
 def take_events(timeline: Timeline, handles: int, *, measured: bool | None = None) -> tuple[list[Shot], list[str]]:
     """Every event whose medium was found and that was not taken yet as a shot, with handles; a line for each that
-    cannot be. They are `measured` at once where that is said, or else where the settings say so."""
-    job, there = timeline.job, timeline.shots.all()  # type: ignore[attr-defined]
+    cannot be. They stand behind the shots that the job had before the timeline, and are `measured` at once where
+    that is said, or else where the settings say so."""
+    job, there = timeline.job, list(timeline.shots.all())  # type: ignore[attr-defined]
     clips = {shot.placed.clip for shot in there if shot.placed}
+    before = min((shot.position - shot.placed.number for shot in there if shot.placed), default=last_position(job))
     names = set(job.shots.values_list("name", flat=True))
-    events, refused = taken(says(timeline), timeline.found, handles, described_footage, names)
+    events, refused = taken(says(timeline), timeline.found, handles, names)
     shots = []
     with transaction.atomic():  # a timeline is taken whole or not at all
         for event in events:
             if event.place.clip not in clips:
                 shot = add_shot(job, event.path, event.name, event.frames)
                 shot.timeline, shot.place = timeline, event.place.model_dump()
-                shot.position = event.place.number
+                shot.position = before + event.place.number
                 shot.save(update_fields=["timeline", "place", "position"])
                 shots.append(shot)
     if settings.YELLOW_CLEAN.measure_added if measured is None else measured:
@@ -98,7 +100,7 @@ def take_events(timeline: Timeline, handles: int, *, measured: bool | None = Non
 def render_many(job: Job, shots: Iterable[Shot]) -> tuple[list[Render], list[str]]:
     """Queue renders of the newest version of each shot, as the job wants them; a line for each shot that cannot be
     written."""
-    wanted = wanted_of(job)
+    wanted, known = wanted_of(job), Experience()
     renders, refused = list[Render](), list[str]()
     for shot in shots:
         version = PlanVersion.objects.filter(shot=shot).order_by("-pk").first()
@@ -109,7 +111,7 @@ def render_many(job: Job, shots: Iterable[Shot]) -> tuple[list[Render], list[str
         try:
             chosen = shot.placed.cut(shot.info.frames) if wanted.cut and shot.placed else range(shot.info.frames)
             for name in wanted.formats:
-                renders.append(request_render(version, name, (chosen.start, chosen.stop), wanted))
+                renders.append(request_render(version, name, (chosen.start, chosen.stop), wanted, known=known))
         except BadInput as error:
             refused.append(f"{shot.name}: {error}".replace(f"{shot.name}: {shot.name}", shot.name))
     return renders, refused
@@ -149,28 +151,15 @@ def _noted(shot: Shot) -> NoteShot:
 
 
 def timeline_out(timeline: Timeline, format_name: str) -> tuple[dict[str, str], list[str]]:
-    """A timeline relinked to what was written in a format: documents by the names of their files, and a line for
-    each event that stays at its source, and for what an .edl cannot hold."""
-    document = from_json(timeline.document)
-    files: dict[int, Written] = {}
-    told = list[str]()
+    """A timeline relinked to what was written in a format, and what there is to know of it; see `documents_of`."""
+    events = list[tuple[Placed, Written | None]]()
     for shot in timeline.shots.all():  # type: ignore[attr-defined]
-        place = shot.placed
-        render = next((r for r in delivered(shot) if r.format == format_name), None)
-        file = None
-        if render and place:
-            with closing(shot.opened()) as source:
-                file = written_for(source, place, Path(render.path), range(render.first, render.stop))
-        if file and place:
-            files[place.clip] = file
-        else:
-            told.append(f"{shot.name}: stays at its source; it is not written as {format_name}.")
-    if not files:
-        raise BadInput(f"{timeline.name}: nothing of it is written as {format_name}; render it first.")
-    documents, lost = documents_of(
-        relinked(document, files), Fraction(described(document).rate), f"{timeline.name}_{format_name}"
-    )
-    return documents, [*told, *lost]
+        place, render = shot.placed, next((r for r in delivered(shot) if r.format == format_name), None)
+        if place:
+            chosen = range(render.first, render.stop) if render else range(0)
+            path = Path(render.path) if render else Path()
+            events.append((place, written_for(place, shot.info.frames, path, chosen) if render else None))
+    return documents_of(from_json(timeline.document), events, f"{timeline.name}_{format_name}")
 
 
 def delivery_zip(job: Job) -> bytes:
@@ -188,11 +177,10 @@ def delivery_zip(job: Job) -> bytes:
         archive.writestr("note.json", note.model_dump_json(by_alias=True, indent=1))
         for timeline in job.timelines.all():  # type: ignore[attr-defined]
             for name in formats:
-                with suppress(BadInput):  # nothing of this timeline is written so
-                    documents, lines = timeline_out(timeline, name)
-                    told += lines
-                    for file, text in documents.items():
-                        archive.writestr(file, text)
+                documents, lines = timeline_out(timeline, name)
+                told += [f"{name}: {line}" for line in lines]
+                for file, text in documents.items():
+                    archive.writestr(file, text)
         if told:
             archive.writestr("to know.txt", "\n".join(told) + "\n")
     return packed.getvalue()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 from collections.abc import Sequence
 from contextlib import closing
+from dataclasses import dataclass
 from pathlib import Path
 from statistics import median
 
@@ -15,7 +16,7 @@ from django.utils import timezone
 from ..engine.cost import Cost, cost
 from ..engine.errors import BadInput
 from ..engine.frames import StopCheck
-from ..engine.media import OUTPUT_FORMATS
+from ..engine.media import OUTPUT_FORMATS, Destination
 from ..engine.media.dither import How
 from ..engine.media.formats import OutputFormat
 from ..engine.plan import Plan
@@ -28,14 +29,17 @@ from .models import Job, PlanVersion, Render, Shot, State
 RECENT = 30
 """Finished renders from which it is told what the next will take."""
 
+LEAST_SHARE = 0.02
+"""Share of a render from which on its own pace says how long it will take."""
+
 
 def request_render(
     version: PlanVersion, format_name: str, frames: tuple[int, int] | None = None, wanted: Wanted | None = None,
-    *, bake_look: bool = False, dither: How = "moving",
+    *, bake_look: bool = False, dither: How = "moving", known: Experience | None = None,
 ) -> Render:  # fmt: skip
     """Queue a render of a version as it is now, at the end of the queue. Without `wanted` its name tells shot,
-    version, format and frames, and it lies in the application's own folder. Raises `BadInput` where it cannot be
-    written, or would fill the disk."""
+    version, format and frames, and it lies in the application's own folder. For many of them what is `known` of
+    finished ones is looked up once. Raises `BadInput` where it cannot be written, or would fill the disk."""
     if format_name not in OUTPUT_FORMATS:
         raise BadInput(f"{format_name}: no such format; use one of {', '.join(OUTPUT_FORMATS)}.")
     shot, fmt = version.shot, OUTPUT_FORMATS[format_name]
@@ -57,7 +61,7 @@ def request_render(
         rank=(Render.objects.aggregate(last=models.Max("rank"))["last"] or 0) + 1,
     )
     _check_name(render, fmt)
-    check_room(folder or settings.YELLOW_CLEAN.data, room_for(render))
+    check_room(folder or settings.YELLOW_CLEAN.data, (known or Experience()).room_for(render))
     render.save()
     _enqueue(render)
     return render
@@ -96,48 +100,60 @@ def _check_name(render: Render, fmt: OutputFormat) -> None:
         raise BadInput(f"{path}: is there already, and not from here; choose another name or folder.")
 
 
-def room_for(render: Render) -> int:
-    """Bytes on disk that a render will still take while it is written."""
-    fmt, result = OUTPUT_FORMATS[render.format], told_of_result(render.shot.info, render.plan)
-    whole = room_needed(fmt, result, render.stop - render.first, _bytes_a_pixel(render.format))
-    return round(whole * (1 - render.progress))
+@dataclass(frozen=True, slots=True)
+class _Done:
+    """What a finished render took."""
+
+    format: str
+    kinds: list[str]
+    size: tuple[int, int]
+    seconds_a_frame: float | None
+    bytes_a_pixel: float | None
 
 
-def _bytes_a_pixel(format_name: str) -> float | None:
-    """What the last files of a format took; None where there are none."""
-    done = Render.objects.filter(state=State.DONE, format=format_name).order_by("-pk")[:RECENT]
-    reports = [r.report for r in done if r.report and r.report.get("media") and r.report.get("size_bytes")]
-    shares = [
-        report["size_bytes"] / (report["media"]["width"] * report["media"]["height"] * report["frames"])
-        for report in reports
-    ]
-    return max(shares) if shares else None
+class Experience:
+    """What the last finished renders took here, looked up once, and what others will by it."""
+
+    def __init__(self) -> None:
+        done = Render.objects.filter(state=State.DONE).select_related("shot").order_by("-pk")[:RECENT]
+        self._done = [_told(render) for render in done]
+
+    def room_for(self, render: Render) -> int:
+        """Bytes on disk that a render will still take while it is written."""
+        fmt, result = OUTPUT_FORMATS[render.format], told_of_result(render.shot.info, render.plan)
+        seen = [d.bytes_a_pixel for d in self._done if d.format == render.format and d.bytes_a_pixel]
+        whole = room_needed(fmt, result, render.stop - render.first, max(seen) if seen else None)
+        return round(whole * (1 - render.progress))
+
+    def seconds_left(self, render: Render) -> float | None:
+        """How long a render will still take by itself: by how far it has come, else by those of the same steps on
+        shots of the same size; None where that cannot be told."""
+        if render.state == State.RUNNING and render.started and render.progress > LEAST_SHARE:
+            spent = (timezone.now() - render.started).total_seconds()
+            return spent * (1 / render.progress - 1)
+        kinds, size = _kinds(render.plan), _size(render.shot)
+        alike = [d.seconds_a_frame for d in self._done if (d.kinds, d.size) == (kinds, size) and d.seconds_a_frame]
+        return median(alike) * (render.stop - render.first) * (1 - render.progress) if alike else None
 
 
-def seconds_a_frame(shot: Shot, plan: Plan) -> float | None:
-    """What a frame of a plan took in finished renders of shots of that size; None where there is none to go by."""
-    kinds = _kinds(plan)
-    done = Render.objects.filter(state=State.DONE, started__isnull=False).select_related("shot").order_by("-pk")
-    found = [
-        (r.finished - r.started).total_seconds() / (r.stop - r.first)
-        for r in done[:RECENT]
-        if r.finished and r.started and _kinds(r.plan) == kinds
-        and (r.shot.info.width, r.shot.info.height) == (shot.info.width, shot.info.height)
-    ]  # fmt: skip
-    return median(found) if found else None
+def _told(render: Render) -> _Done:
+    report, frames = render.report or {}, render.stop - render.first
+    media = report.get("media")
+    pixels = media["width"] * media["height"] * report["frames"] if media else 0
+    seconds = (render.finished - render.started).total_seconds() if render.finished and render.started else None
+    return _Done(
+        format=render.format, kinds=_kinds(render.plan), size=_size(render.shot),
+        seconds_a_frame=seconds / frames if seconds is not None else None,
+        bytes_a_pixel=report["size_bytes"] / pixels if pixels and report.get("size_bytes") else None,
+    )  # fmt: skip
 
 
 def _kinds(plan: Plan) -> list[str]:
     return [step.kind for step in plan.steps if step.acts]
 
 
-def seconds_left(render: Render) -> float | None:
-    """How long a render will still take by itself; None where that cannot be told."""
-    if render.state == State.RUNNING and render.started and render.progress > 0.02:
-        spent = (timezone.now() - render.started).total_seconds()
-        return spent * (1 / render.progress - 1)
-    a_frame = seconds_a_frame(render.shot, render.plan)
-    return None if a_frame is None else a_frame * (render.stop - render.first) * (1 - render.progress)
+def _size(shot: Shot) -> tuple[int, int]:
+    return shot.info.width, shot.info.height
 
 
 def set_order(ids: Sequence[int]) -> None:
@@ -160,22 +176,25 @@ def go_on(render: Render) -> None:
     """Let a render that was held back take its place again, or start one again that failed or was stopped."""
     if render.state in {State.FAILED, State.CANCELLED}:
         changed = {"state": State.QUEUED, "message": "", "attempts": 0, "finished": None}
+        if render.state == State.CANCELLED:  # nothing of it was kept
+            changed |= {"progress": 0.0}
     elif render.paused:
         changed = {}
     else:
         return
-    check_room(Path(render.out) if render.out else settings.YELLOW_CLEAN.data, room_for(render))
+    check_room(Path(render.out) if render.out else settings.YELLOW_CLEAN.data, Experience().room_for(render))
     Render.objects.filter(pk=render.pk).update(**changed, paused=False, cancel_requested=False)
     render.refresh_from_db()
     _enqueue(render)
 
 
 def delete_render(render: Render) -> None:
-    """Forget a render, with its file where that lies in the application's own folder. Raises `BadInput` while it
-    runs."""
+    """Forget a render, with all that is unfinished, and its file where that lies in the application's own folder.
+    Raises `BadInput` while it runs."""
     if render.active:
         raise BadInput("The render is still running; cancel it first.")
     shutil.rmtree(render.folder, ignore_errors=True)
+    Destination(render.target_path, OUTPUT_FORMATS[render.format]).discard()
     render.delete()
 
 

@@ -27,7 +27,7 @@ from ..engine.render import assemble, segment_done, segments
 from ..engine.survey import survey
 from .cluster import asked_of_workers, client, forget
 from .models import Render, Shot, State, Survey, Work
-from .rendering import room_for
+from .rendering import Experience
 from .segments import STOP_FILE, Piece, make_segment, survey_there
 from .use_cases import keep_survey
 
@@ -35,8 +35,11 @@ MOST_ATTEMPTS = 3
 RETRIES = 2
 """Times that a piece of work is tried again after an error of its own."""
 
-LOST = (CommClosedError, CancelledError, FutureCancelledError, KilledWorker)
-"""How the library says that the scheduler went away, or worker after worker."""
+GONE = (CommClosedError, CancelledError, FutureCancelledError)
+"""How the library says that the scheduler went away."""
+
+LOST = (*GONE, KilledWorker)
+"""The same, or that worker after worker died over one piece."""
 
 SCHEDULER_PATIENCE, RECONNECT_EVERY = 300.0, 2.0
 """Seconds that a scheduler may be away before a render fails, and between tries to reach it."""
@@ -95,15 +98,16 @@ def run_render(pk: int) -> None:
             try:
                 _render(work)
             except Cancelled:
-                if not _held_back(work):
+                if not _goes_on_later(work):
                     shutil.rmtree(work.folder, ignore_errors=True)
+                    Destination(work.target_path, OUTPUT_FORMATS[work.format]).discard()
                 raise
         return
 
 
-def _held_back(work: Work) -> bool:
-    """Whether work was stopped only to go on later."""
-    return Render.objects.filter(pk=work.pk, paused=True, cancel_requested=False).exists()
+def _goes_on_later(work: Work) -> bool:
+    """Whether work was stopped by being held back, not by being cancelled or deleted."""
+    return isinstance(work, Render) and Render.objects.filter(pk=work.pk, cancel_requested=False).exists()
 
 
 def _render(work: Render) -> None:
@@ -114,7 +118,7 @@ def _render(work: Render) -> None:
     fmt = OUTPUT_FORMATS[work.format]
     chosen = range(work.first, work.stop)
     target = Destination(work.target_path, fmt)
-    check_room(target.path.parent, room_for(work))
+    check_room(target.path.parent, Experience().room_for(work))
     target.path.parent.mkdir(parents=True, exist_ok=True)
     stopped, report = _cancel_check(work), _reporter(work)
     _spread(work, target, chosen, lambda share: report(0.85 * share), stopped)
@@ -138,13 +142,16 @@ def _spread(work: Render, target: Destination, chosen: range, report: Progress, 
     while True:
         missing = [p for p in pieces if not segment_done(target, info, work.folder, p)]
         waited, fewest = (0.0 if len(missing) < fewest else waited), len(missing)
+        connected = None
         try:
-            _spread_once(work, target, missing, lambda left: report(1 - left / len(pieces)), stopped)
+            connected = client()
+            _spread_once(connected, work, target, missing, lambda left: report(1 - left / len(pieces)), stopped)
             return
         except (*LOST, OSError) as error:
-            forget()
             if waited > SCHEDULER_PATIENCE or (isinstance(error, OSError) and not _unreachable(error)):
                 raise
+            if connected is not None and not isinstance(error, KilledWorker):
+                forget(connected)
             _sleep(RECONNECT_EVERY, stopped)
             waited += RECONNECT_EVERY
 
@@ -163,11 +170,11 @@ def _sleep(seconds: float, stopped: StopCheck) -> None:
 
 
 def _spread_once(
-    work: Render, target: Destination, missing: list[range], report: Callable[[int], None], stopped: StopCheck
-) -> None:
+    connected: Any, work: Render, target: Destination, missing: list[range], report: Callable[[int], None],
+    stopped: StopCheck,
+) -> None:  # fmt: skip
     if not missing:
         return
-    connected = client()
     asked = asked_of_workers(connected)
     plan, piece = work.plan.to_json(), piece_of(work.shot)
     about = (piece, plan, (str(target.path), work.format), str(work.folder))
@@ -227,8 +234,10 @@ def _running(kind: type[Work], pk: int) -> Any:
     try:
         yield work
     except Cancelled as error:
-        if kind is Render and _held_back(work):
+        if _goes_on_later(work):
             kind.objects.filter(pk=pk).update(state=State.QUEUED, attempts=0)
+            if Render.objects.waiting().filter(pk=pk).exists():  # it was let go on before it had stopped
+                run_render.enqueue(pk)
         else:
             work.ended(State.CANCELLED, str(error))
     except LOST as error:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import re
 import shutil
 from collections.abc import Iterable, Sequence
 from contextlib import closing
@@ -25,6 +24,7 @@ from ..engine.judge.patches import Remaining, nothing_yet, remaining_one_by_one
 from ..engine.measure.patch import Patch
 from ..engine.measure.report import SurveyReport, finding_kinds
 from ..engine.media import fingerprint, sequence_files, stamp
+from ..engine.media.names import plain_stem
 from ..engine.noise.profile import NoiseProfile
 from ..engine.plan import Plan, Step
 from ..engine.propose import Untreated, propose, untreated
@@ -39,8 +39,8 @@ def add_shot(job: Job, path: Path, name: str | None = None, frames: range | None
     """Probe footage, or the `frames` of it that are meant, and add it to a job. Raises `BadInput` when it is not
     readable."""
     now = stamp(path)
-    shot = Shot(job=job, name=name or _shot_name(path), path=str(path), fingerprint=fingerprint(path), stamp=now)
-    shot.position = job.shots.aggregate(last=models.Max("position"))["last"] or 0  # type: ignore[attr-defined]
+    shot = Shot(job=job, name=name or plain_stem(path), path=str(path), fingerprint=fingerprint(path), stamp=now)
+    shot.position = last_position(job)
     if frames is not None:
         shot.first, shot.stop = frames.start, frames.stop
     with closing(shot.opened()) as source:
@@ -51,8 +51,9 @@ def add_shot(job: Job, path: Path, name: str | None = None, frames: range | None
     return shot
 
 
-def _shot_name(path: Path) -> str:
-    return re.sub(r"[._-]*(#+|%0?\d*d)$", "", path.stem) or path.stem
+def last_position(job: Job) -> int:
+    """The place in the reel behind which nothing stands."""
+    return job.shots.aggregate(last=models.Max("position"))["last"] or 0  # type: ignore[attr-defined]
 
 
 def add_all(job: Job, paths: Iterable[Path]) -> tuple[list[Shot], list[str]]:

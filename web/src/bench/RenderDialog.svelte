@@ -1,5 +1,6 @@
 <script lang="ts">
   import { api, asked, type Cost, type Dither } from "../api/client";
+  import DitherChoice from "../lib/DitherChoice.svelte";
   import { about, percent, short, timeLeft } from "../lib/format";
   import { notices } from "../lib/notices.svelte";
   import type { Bench } from "./bench.svelte";
@@ -79,12 +80,7 @@
     </div>
     {#if (chosen?.bits ?? 16) <= 12}
       <div class="grid grid-cols-[7rem_1fr] items-center gap-x-3 pb-2">
-        <label for="render-dither">Dither</label>
-        <select id="render-dither" class="select select-sm" bind:value={dither}>
-          <option value="moving">Moving: another pattern in each frame</option>
-          <option value="still">Still: one pattern, cheaper for codecs</option>
-          <option value="none">None: ramps may step</option>
-        </select>
+        <DitherChoice id="render-dither" bind:value={dither} />
       </div>
     {/if}
     {#if lost.length}

@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { Dither, Wanted } from "../api/client";
+  import DitherChoice from "../lib/DitherChoice.svelte";
   import type { Jobs } from "./jobs.svelte";
 
   /** How the shots of a job are written: formats, names, handles, place. */
@@ -77,12 +78,7 @@
         <option value="">the application’s own folder, to be downloaded</option>
         {#each jobs.choices?.folders ?? [] as known (known)}<option value={known}>{known}</option>{/each}
       </select>
-      <label for="wanted-dither">Dither</label>
-      <select id="wanted-dither" class="select select-sm" bind:value={dither}>
-        <option value="moving">Moving: another pattern in each frame</option>
-        <option value="still">Still: one pattern, cheaper for codecs</option>
-        <option value="none">None: ramps may step</option>
-      </select>
+      <DitherChoice id="wanted-dither" bind:value={dither} />
     </div>
     <label class="flex items-center gap-2 py-1">
       <input type="checkbox" class="checkbox checkbox-xs" bind:checked={bakeLook} />

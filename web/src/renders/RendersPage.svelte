@@ -34,6 +34,17 @@
 
 <svelte:head><title>Renders · {renders.job?.name ?? ""} · Yellow Clean</title></svelte:head>
 
+{#snippet head(title: string, right = false)}
+  <th class={["py-1 pr-3 font-semibold", right && "text-right"]}>{title}</th>
+{/snippet}
+
+{#snippet shotAndPlan(render: Render)}
+  <td class="py-1 pr-3"
+    ><a href={`/shots/${render.shot_id}`} onclick={follow} class="hover:underline">{render.shot_name}</a></td
+  >
+  <td class="py-1 pr-3">{render.label}</td>
+{/snippet}
+
 <main class="flex h-full flex-col">
   <header class="flex flex-wrap items-center gap-x-4 gap-y-1.5 px-5 py-2.5 perforated">
     <h1 class="text-lg font-semibold">Renders of “{renders.job?.name ?? "…"}”</h1>
@@ -61,13 +72,13 @@
           <thead class="text-left">
             <tr class="border-b border-base-content">
               <th class="w-16 py-1 font-semibold">Order</th>
-              <th class="py-1 pr-3 font-semibold">Shot</th>
-              <th class="py-1 pr-3 font-semibold">Plan</th>
-              <th class="py-1 pr-3 font-semibold">Format</th>
-              <th class="py-1 pr-3 text-right font-semibold">Frames</th>
-              <th class="py-1 pr-3 font-semibold">Progress</th>
-              <th class="py-1 pr-3 font-semibold">Time left</th>
-              <th class="py-1 pr-3 text-right font-semibold">Disk</th>
+              {@render head("Shot")}
+              {@render head("Plan")}
+              {@render head("Format")}
+              {@render head("Frames", true)}
+              {@render head("Progress")}
+              {@render head("Time left")}
+              {@render head("Disk", true)}
               <th></th>
             </tr>
           </thead>
@@ -96,12 +107,7 @@
                     >
                   {/if}
                 </td>
-                <td class="py-1 pr-3"
-                  ><a href={`/shots/${render.shot_id}`} onclick={follow} class="hover:underline"
-                    >{render.shot_name}</a
-                  ></td
-                >
-                <td class="py-1 pr-3">{render.label}</td>
+                {@render shotAndPlan(render)}
                 <td class="py-1 pr-3">{render.format}</td>
                 <td class="py-1 pr-3 text-right figure">{render.stop - render.first}</td>
                 <td class="py-1 pr-3 whitespace-nowrap">
@@ -141,13 +147,13 @@
         <table class="w-full text-[13px]" data-testid="written">
           <thead class="text-left">
             <tr class="border-b border-base-content">
-              <th class="py-1 pr-3 font-semibold">Shot</th>
-              <th class="py-1 pr-3 font-semibold">Plan</th>
-              <th class="py-1 pr-3 font-semibold">File</th>
-              <th class="py-1 pr-3 text-right font-semibold">Frames</th>
-              <th class="py-1 pr-3 text-right font-semibold">Size</th>
-              <th class="py-1 pr-3 font-semibold">Measured in the file</th>
-              <th class="py-1 pr-3 font-semibold">Overwork</th>
+              {@render head("Shot")}
+              {@render head("Plan")}
+              {@render head("File")}
+              {@render head("Frames", true)}
+              {@render head("Size", true)}
+              {@render head("Measured in the file")}
+              {@render head("Overwork")}
               <th></th>
             </tr>
           </thead>
@@ -156,12 +162,7 @@
               {@const report = render.report}
               {@const still = report?.findings?.some((f) => f.outside)}
               <tr class="border-b border-rule align-top" data-render={render.state}>
-                <td class="py-1 pr-3"
-                  ><a href={`/shots/${render.shot_id}`} onclick={follow} class="hover:underline"
-                    >{render.shot_name}</a
-                  ></td
-                >
-                <td class="py-1 pr-3">{render.label}</td>
+                {@render shotAndPlan(render)}
                 <td class="py-1 pr-3 break-all"
                   >{render.file_name || render.name}
                   <span class="text-quiet">{report?.format ?? render.format}</span>{#if render.out}<span

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import itertools
 import re
-from pathlib import Path
+from pathlib import Path, PurePath
 
 from ..errors import BadInput
 
 SEQUENCE_ENDINGS = {".png", ".tif", ".tiff", ".dpx", ".exr"}
 _HASHES = re.compile(r"#+|%0?(\d*)d")
+_PATTERN_END = re.compile(r"[._-]*(#+|%0?\d*d|\[\d+-\d+\])$")
 _LAST_NUMBER = re.compile(r"(\d+)(?=\.[A-Za-z]+$)")
 
 
@@ -29,6 +30,11 @@ def numbered_name(pattern: Path, number: int) -> Path:
         width = len(mark.group(1))
     name = f"{pattern.name[: mark.start()]}{number:0{width}d}{pattern.name[mark.end() :]}"
     return pattern.with_name(name)
+
+
+def plain_stem(path: PurePath) -> str:
+    """A file's name without its ending and, of a sequence's pattern, without the place of its number."""
+    return _PATTERN_END.sub("", path.stem) or path.stem
 
 
 def number_of(file: Path) -> int:

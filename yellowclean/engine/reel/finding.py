@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from fractions import Fraction
 from functools import lru_cache
 from pathlib import Path, PurePath
 
 from pydantic import BaseModel
 
-from ..errors import BadInput
+from ..errors import BadInput, line_of
 from ..media import MediaInfo, probe, stamp
-from ..media.names import SEQUENCE_ENDINGS, shots_in
+from ..media.names import SEQUENCE_ENDINGS, plain_stem, shots_in
 from ..media.timecode import number_of
 from .timeline import Event, Medium, Timeline, path_of
 
@@ -27,8 +27,6 @@ VIDEO_ENDINGS = {
 LEAST_REEL = 3
 """Letters and digits of a reel's name that have to agree with those of a file before it counts as named by it."""
 
-Describe = Callable[[Path], MediaInfo]
-
 
 class Found(BaseModel):
     """Where a medium lies, and how that was found; an empty path, and why, where it is missing."""
@@ -38,19 +36,18 @@ class Found(BaseModel):
     how: str = ""
 
 
-def found_media(timeline: Timeline, folders: Sequence[Path], describe: Describe | None = None) -> list[Found]:
+def found_media(timeline: Timeline, folders: Sequence[Path]) -> list[Found]:
     """Each medium of a timeline, in its order, looked for under the folders."""
-    describe = describe or described_footage
     candidates = list(footage_under(folders))
-    return [_found(timeline, medium, candidates, describe) for medium in timeline.media]
+    return [_found(timeline, medium, candidates) for medium in timeline.media]
 
 
-def _found(timeline: Timeline, medium: Medium, candidates: Sequence[Path], describe: Describe) -> Found:
+def _found(timeline: Timeline, medium: Medium, candidates: Sequence[Path]) -> Found:
     events = [event for event in timeline.events if event.medium == medium.key]
 
     def first(paths: Iterable[Path], how: str) -> Found | None:
         for path in paths:
-            if _holds(path, events, medium, describe):
+            if _holds(path, events, medium):
                 return Found(key=medium.key, path=str(path), how=how)
         return None
 
@@ -65,42 +62,40 @@ def _found(timeline: Timeline, medium: Medium, candidates: Sequence[Path], descr
         or first(by_name, "by its name")
         or first(by_stem, "by its name, with another ending")
         or first(by_reel, "by its reel and timecode")
-        or _only_one(medium, events, candidates, describe)
+        or _only_one(medium, events, candidates)
     )
     if told:
         return told
     seen = next(iter([*by_path, *by_name, *by_stem, *by_reel]), None)
-    return Found(key=medium.key, how=_why_not(seen, events, medium, describe) if seen else "not in these folders")
+    return Found(key=medium.key, how=_why_not(seen, events, medium) if seen else "not in these folders")
 
 
-def _only_one(
-    medium: Medium, events: Sequence[Event], candidates: Sequence[Path], describe: Describe
-) -> Found | None:
+def _only_one(medium: Medium, events: Sequence[Event], candidates: Sequence[Path]) -> Found | None:
     """The one file whose timecode covers all events, for media that the timeline names by nothing better."""
     if medium.url:
         return None
-    fitting = [p for p in candidates if _timecode_covers(p, events, describe)]
+    fitting = [p for p in candidates if _timecode_covers(p, events)]
     if len(fitting) != 1:
         return None
     return Found(key=medium.key, path=str(fitting[0]), how="by its timecode alone")
 
 
-def _timecode_covers(path: Path, events: Sequence[Event], describe: Describe) -> bool:
-    info = _told(path, describe)
+def _timecode_covers(path: Path, events: Sequence[Event]) -> bool:
+    info = _told(path)
     number = number_of(info.timecode, info.fps) if info and info.timecode else None
     if info is None or number is None:
         return False
     return all(_within(event, number, info) is not None for event in events)
 
 
-def _why_not(path: Path, events: Sequence[Event], medium: Medium, describe: Describe) -> str:
+def _why_not(path: Path, events: Sequence[Event], medium: Medium) -> str:
     """What speaks against a file of the right name."""
     try:
-        info = describe(path)
+        info = described_footage(path)
         for event in events:
             located(event, medium, info)
     except (BadInput, OSError) as error:
-        return " ".join(str(error).split())
+        return line_of(error)
     return "not in these folders"
 
 
@@ -146,16 +141,16 @@ def with_handles(place: range, handles: int, info: MediaInfo) -> range:
     return range(max(place.start - handles, 0), min(place.stop + handles, info.frames))
 
 
-def _holds(path: Path, events: Sequence[Event], medium: Medium, describe: Describe) -> bool:
-    info = _told(path, describe)
+def _holds(path: Path, events: Sequence[Event], medium: Medium) -> bool:
+    info = _told(path)
     if info is None:
         return False
     return all(any(_within(event, n, info) is not None for n in _beginnings(medium, info)) for event in events)
 
 
-def _told(path: Path, describe: Describe) -> MediaInfo | None:
+def _told(path: Path) -> MediaInfo | None:
     try:
-        return describe(path)
+        return described_footage(path)
     except (BadInput, OSError):
         return None
 
@@ -171,9 +166,9 @@ def _same_end(path: Path, named: PurePath) -> int:
 
 
 def _stem(path: PurePath) -> str:
-    """A name without ending and frame numbers, in small letters."""
-    stem = path.stem if path.suffix.lower() in VIDEO_ENDINGS | SEQUENCE_ENDINGS else path.name
-    return re.sub(r"[._-]*(#+|%0?\d*d|\[\d+-\d+\])$", "", stem).lower()
+    """A name without ending and frame numbers, in small letters; a dot in the name of a clip is no ending."""
+    known = path.suffix.lower() in VIDEO_ENDINGS | SEQUENCE_ENDINGS
+    return plain_stem(path if known else path.with_name(f"{path.name}.mov")).lower()
 
 
 def _of_reel(path: Path, reel: str) -> bool:

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from pathlib import Path, PurePath
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..errors import BadInput
-from ..media import MediaInfo
-from .finding import Found, located, with_handles
+from ..errors import BadInput, line_of
+from .finding import Found, described_footage, located, with_handles
 from .timeline import Event, Marker, Timeline
 
 MOST_HANDLES = 1000
@@ -48,9 +47,8 @@ class Taken:
 
 
 def taken(
-    timeline: Timeline, media: Sequence[Found], handles: int, describe: Callable[[Path], MediaInfo],
-    names: Collection[str] = (),
-) -> tuple[list[Taken], list[str]]:  # fmt: skip
+    timeline: Timeline, media: Sequence[Found], handles: int, names: Collection[str] = ()
+) -> tuple[list[Taken], list[str]]:
     """Every event whose medium was found, with so many frames of handles as there are, and a line for each that is
     missing. `names` are taken already. Raises `BadInput` for handles out of range."""
     if not 0 <= handles <= MOST_HANDLES:
@@ -63,13 +61,13 @@ def taken(
             missing.append(f"event {event.number}, {event.name}: {_wanted(timeline, event)} was not found.")
             continue
         try:
-            info = describe(Path(path))
+            info = described_footage(Path(path))
             cut = located(event, timeline.medium(event.medium), info)
         except (BadInput, OSError) as error:
-            missing.append(f"event {event.number}, {event.name}: {' '.join(str(error).split())}")
+            missing.append(f"event {event.number}, {event.name}: {line_of(error)}")
             continue
         frames = with_handles(cut, handles, info)
-        name = _own(_plain(event.name), used)
+        name = own_name(_plain(event.name), used)
         used.add(name)
         shots.append(Taken(name, Path(path), frames, _placed(event, cut, frames)))
     return shots, missing
@@ -96,7 +94,7 @@ def _plain(name: str) -> str:
     return "".join("_" if c in '/\\:*?"<>|' or ord(c) < 32 else c for c in stem).strip(" .")[:200] or "event"
 
 
-def _own(name: str, used: Collection[str]) -> str:
+def own_name(name: str, used: Collection[str]) -> str:
     """The name, with a number behind it where it is taken."""
     if name not in used:
         return name

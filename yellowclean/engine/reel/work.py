@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Collection, Sequence
 from contextlib import closing
 from dataclasses import dataclass
@@ -13,21 +12,22 @@ from pathlib import Path
 from ..delivery import delivery_report
 from ..errors import BadInput, line_of
 from ..frames import Progress, StopCheck, never
-from ..media import OUTPUT_FORMATS, MediaInfo, Source, destination
+from ..media import OUTPUT_FORMATS, MediaInfo, destination
 from ..media.formats import OutputFormat
+from ..media.names import plain_stem, shots_in
 from ..media.timecode import shifted
 from ..noise.profile import NoiseProfile
 from ..plan import Plan
 from ..propose import propose, untreated
 from ..render import render_together
 from ..survey import survey
-from .finding import Describe, Found, described_footage, found_media
-from .folder import FIRST, JobFolder, JobShot, WrittenShot, shot_from
+from .finding import VIDEO_ENDINGS, Found, described_footage, found_media
+from .folder import FIRST, JobFolder, JobShot, WrittenShot, relative, shot_from
 from .naming import TEMPLATE, named
 from .note import Note, NoteShot, note_of, shot_of
 from .paper import as_html, as_pdf
 from .relink import Written, as_edls, as_otio, relinked, written
-from .taking import Placed, taken
+from .taking import Placed, own_name, taken
 from .timeline import Timeline, described, drops_frames, from_json, read
 
 Tell = Callable[[str], None]
@@ -47,12 +47,12 @@ def load(data: bytes, name: str, rate: Fraction | None, folders: Sequence[Path])
 
 
 def take(
-    root: Path, timeline: Timeline, document: str, media: Sequence[Found], handles: int, describe: Describe,
+    root: Path, timeline: Timeline, document: str, media: Sequence[Found], handles: int,
     *, allow_missing: bool = False,
 ) -> tuple[JobFolder, list[str]]:  # fmt: skip
     """A new job of a timeline's events, and a line for each event whose medium is missing. Raises `BadInput` where
     one is, unless that is allowed, and where all are."""
-    shots, missing = taken(timeline, media, handles, describe)
+    shots, missing = taken(timeline, media, handles)
     if missing and (not allow_missing or not shots):
         more = f" ({len(missing)} events in all)" if len(missing) > 1 else ""
         raise BadInput(f"{missing[0].rstrip('.')}{more}; name the folder that holds it.")
@@ -60,6 +60,19 @@ def take(
         root, root.name, [shot_from(t, root) for t in shots], timeline=document, timeline_name=timeline.name
     )
     return job, missing
+
+
+def take_folder(root: Path, folder: Path) -> JobFolder:
+    """A new job of the footage in a folder. Raises `BadInput` where there is none, or some that cannot be read."""
+    paths = [p for p in shots_in(folder) if p.suffix.lower() in VIDEO_ENDINGS or "#" in p.name]
+    if not paths:
+        raise BadInput(f"{folder}: holds no footage.")
+    shots = list[JobShot]()
+    for path in paths:
+        described_footage(path)
+        name = own_name(plain_stem(path), [shot.name for shot in shots])
+        shots.append(JobShot(name=name, media=relative(path, root)))
+    return JobFolder.create(root, root.name, shots)
 
 
 def measure(
@@ -220,13 +233,12 @@ def values_for(
     job: str, shot: str, label: str, fmt: OutputFormat, info: MediaInfo, chosen: range, place: Placed | None
 ) -> dict[str, object]:
     """What a template may name, of frames of a shot that are to be written."""
-    stem = Path(info.path).stem
     return {
         "job": job,
         "shot": shot,
         "version": label or "source",
         "event": place.number if place else 0,
-        "reel": re.sub(r"[._-]*(#+|%0?\d*d)$", "", stem) or stem,
+        "reel": plain_stem(Path(info.path)),
         "format": fmt.name,
         "date": date.today().isoformat(),
         "timecode": shifted(info.timecode, chosen.start, info.fps) if info.timecode else "",
@@ -262,56 +274,58 @@ def write_note(job: JobFolder, out: Path) -> list[Path]:
 
 
 def write_timelines(job: JobFolder, out: Path) -> tuple[list[Path], list[str]]:
-    """The timeline, relinked to what was written, once for each format: as .otio, and as an .edl for each track.
-    A line for each event that stays at its source, and for what an .edl cannot hold."""
+    """The timeline, relinked to what was written, once for each format; see `documents_of`."""
     if not job.timeline:
         return [], []
-    document = from_json(job.timeline)
-    rate = Fraction(described(document).rate)
     out.mkdir(parents=True, exist_ok=True)
     made, told = list[Path](), list[str]()
-    by_format: dict[str, dict[int, Written]] = {}
-    for shot in _shots(job):
-        for kept in job.written(shot):
-            if shot.place is not None and (file := _written(job, shot, kept)):
-                by_format.setdefault(kept.format, {})[shot.place.clip] = file
-    for name, files in by_format.items():
-        documents, lost = documents_of(relinked(document, files), rate, f"{job.document.name}_{name}")
-        for document_name, text in documents.items():
-            (out / document_name).write_text(text)
-            made.append(out / document_name)
-        told += [f"{name}: {line}" for line in lost]
-        told += [
-            f"{name}: event {s.place.number}, {s.name}, stays at its source: it was not written."
-            for s in _shots(job)
-            if s.place and s.place.clip not in files
-        ]
+    formats = dict.fromkeys(kept.format for shot in _shots(job) for kept in job.written(shot))
+    for name in formats:
+        files = {shot.name: _written(job, shot, name) for shot in _shots(job) if shot.place}
+        events = [(shot.place, files[shot.name]) for shot in _shots(job) if shot.place]
+        documents, lines = documents_of(from_json(job.timeline), events, f"{job.document.name}_{name}")
+        told += [f"{name}: {line}" for line in lines]
+        for document, text in documents.items():
+            (out / document).write_text(text)
+            made.append(out / document)
     return made, told
 
 
-def _written(job: JobFolder, shot: JobShot, kept: WrittenShot) -> Written | None:
-    """What a file holds of its event; None where it does not hold all of it."""
-    with closing(job.opened(shot)) as source:
-        return written_for(source, shot.place, job.path_of(kept), range(kept.first, kept.stop))
+def _written(job: JobFolder, shot: JobShot, format_name: str) -> Written | None:
+    """What was written of a shot's event in a format; None where that is not all of it."""
+    kept = next((kept for kept in job.written(shot) if kept.format == format_name), None)
+    if kept is None or shot.first is None or shot.stop is None:
+        return None
+    return written_for(shot.place, shot.stop - shot.first, job.path_of(kept), range(kept.first, kept.stop))
 
 
-def written_for(source: Source, place: Placed | None, path: Path, chosen: range) -> Written | None:
-    """A file that holds the frames `chosen` of a shot, as its event plays it; None where it lacks some."""
+def written_for(place: Placed | None, frames: int, path: Path, chosen: range) -> Written | None:
+    """A file that holds the frames `chosen` of a shot of so many, as the event plays it; None where some lack."""
     if place is None:
         return None
-    cut = place.cut(source.info.frames)
+    cut = place.cut(frames)
     if cut.start < chosen.start or cut.stop > chosen.stop:
         return None
     return written(path, cut.start - chosen.start, len(cut))
 
 
-def documents_of(timeline: object, rate: Fraction, name: str) -> tuple[dict[str, str], list[str]]:
-    """A timeline as .otio, and as an .edl for each track of it, by the names of their files; and a line for each
-    thing that an .edl cannot hold."""
+def documents_of(
+    timeline: object, events: Sequence[tuple[Placed, Written | None]], name: str
+) -> tuple[dict[str, str], list[str]]:
+    """A timeline relinked to what was written of its events, by the names of its files: as .otio, and as an .edl
+    for each track. A line for each event that stays at its source, and for what an .edl cannot hold. Without
+    documents where nothing was written."""
+    files = {place.clip: file for place, file in events if file}
+    if not files:
+        return {}, []
+    told = [
+        f"event {p.number}, {p.name}, stays at its source: it was not written." for p, file in events if not file
+    ]
+    out = relinked(timeline, files)
     plain = named("{job}", {"job": name})
-    lists, lost = as_edls(timeline, rate)
-    documents = {f"{plain}.otio": as_otio(timeline)}
+    lists, lost = as_edls(out, Fraction(described(timeline).rate))
+    documents = {f"{plain}.otio": as_otio(out)}
     for track, text in lists.items():
         mark = "" if len(lists) == 1 else f"_{named('{job}', {'job': track})}"
         documents[f"{plain}{mark}.edl"] = text
-    return documents, lost
+    return documents, [*told, *lost]

@@ -28,6 +28,7 @@ from ..reels import (
     take_events,
     timeline_out,
 )
+from ..rendering import Experience
 from .jobs import ShotsIn, chosen_of, told_shot
 from .renders import told_render
 from .schemas import Added, FormatOut, RenderOut, ShotOut
@@ -173,7 +174,10 @@ class TimelineFiles(Schema):
 @router.get("/timelines/{timeline_id}/out", response=TimelineFiles)
 def write_timeline(request: HttpRequest, timeline_id: int, format: str) -> TimelineFiles:
     """The timeline as .otio and .edl, relinked to what was written in a format."""
-    files, told = timeline_out(Timeline.objects.get(pk=timeline_id), format)
+    timeline = Timeline.objects.get(pk=timeline_id)
+    files, told = timeline_out(timeline, format)
+    if not files:
+        raise BadInput(f"{timeline.name}: nothing of it is written as {format}; render it first.")
     return TimelineFiles(files=files, told=told)
 
 
@@ -188,7 +192,8 @@ def get_delivery(request: HttpRequest, job_id: int) -> HttpResponse:
 def render_job(request: HttpRequest, job_id: int, payload: ShotsIn) -> RendersOut:
     """Queue the newest version of many shots, as the job wants them written."""
     renders, refused = render_many(Job.objects.get(pk=job_id), chosen_of(job_id, payload.shot_ids))
-    return RendersOut(renders=[told_render(render) for render in renders], refused=refused)
+    known = Experience()
+    return RendersOut(renders=[told_render(render, known) for render in renders], refused=refused)
 
 
 class NoteQuery(Schema):

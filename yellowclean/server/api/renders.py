@@ -15,7 +15,7 @@ from ...engine.cost import Cost
 from ...engine.errors import BadInput
 from ...engine.media import sequence_files
 from ..models import PlanVersion, Render, State
-from ..rendering import cost_of, go_on, hold, request_render, room_for, seconds_left, set_order
+from ..rendering import Experience, cost_of, go_on, hold, request_render, set_order
 from ..rendering import delete_render as forget
 from ..use_cases import cancel
 from .frames import unless_gone
@@ -26,7 +26,9 @@ router = Router(tags=["renders"])
 CHUNK = 1 << 20
 
 
-def told_render(render: Render) -> RenderOut:
+def told_render(render: Render, known: Experience | None = None) -> RenderOut:
+    """A render; for many of them what is `known` of finished ones is looked up once."""
+    known = known or Experience() if render.active else None
     return RenderOut(
         id=render.pk,
         state=render.state,
@@ -47,15 +49,16 @@ def told_render(render: Render) -> RenderOut:
         out=render.out,
         paused=render.paused,
         finished=render.finished,
-        needed_bytes=room_for(render) if render.active else None,
-        seconds_left=seconds_left(render) if render.active else None,
+        needed_bytes=known.room_for(render) if known else None,
+        seconds_left=known.seconds_left(render) if known else None,
     )
 
 
 @router.get("/jobs/{job_id}/renders", response=list[RenderOut])
 def list_renders(request: HttpRequest, job_id: int) -> list[RenderOut]:
     renders = Render.objects.filter(shot__job=job_id).select_related("shot").order_by("rank", "pk")
-    return [told_render(render) for render in renders]
+    known = Experience()
+    return [told_render(render, known) for render in renders]
 
 
 @router.post("/renders", response=RenderOut)
