@@ -23,6 +23,7 @@ from django_tasks_db.models import DBTaskResult
 from tests.clips import temporary_folder
 from tests.engine.test_reel import FILM, clip, gap, medium, timeline_of
 from yellowclean.engine.errors import Cancelled
+from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.media import open_source
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.plan import Plan, Step
@@ -268,6 +269,18 @@ class Queue(ReelCase):
             render.refresh_from_db()
             self.assertEqual(render.state, "cancelled")
             self.assertEqual([p for p in out.rglob("*") if p.is_file()], [])
+
+    def test_what_a_plan_damages_is_judged_once_for_all_formats(self) -> None:
+        shot = add_shot(self.job, self.folder / "q9_012_quay.mkv", "shot", range(4))
+        new_version(shot, Plan(profile=white_profile(9), steps=[Step(kind="spatial")]))
+        self.job.wanted = Wanted(formats=["ffv1", "tiff"]).model_dump()
+        render_many(self.job, [shot])
+        with mock.patch("yellowclean.engine.delivery.overwork", wraps=overwork) as judge:
+            self.run_queued()
+        self.assertEqual(judge.call_count, 1)
+        told = [(render.report or {})["overwork"] for render in Render.objects.all()]
+        self.assertTrue(told[0])
+        self.assertEqual(told[0], told[1])
 
     def test_a_disk_that_fills_is_told_before_and_loses_nothing_after(self) -> None:
         free = shutil.disk_usage("/")._replace(free=1000)

@@ -368,6 +368,7 @@ class Render(Work):
     report = models.JSONField(null=True)
     rank = models.IntegerField(default=0, help_text="Its place in the queue, the lowest first.")
     paused = models.BooleanField(default=False)
+    judging = models.BooleanField(default=False, help_text="Whether what the plan damaged is told with the file.")
 
     objects: ClassVar[Any] = RenderQuerySet.as_manager()
 

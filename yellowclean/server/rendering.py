@@ -14,8 +14,10 @@ from django.db import models, transaction
 from django.utils import timezone
 
 from ..engine.cost import Cost, cost
+from ..engine.delivery import DeliveryReport
 from ..engine.errors import BadInput
 from ..engine.frames import StopCheck
+from ..engine.judge.overwork import Overwork
 from ..engine.media import OUTPUT_FORMATS, Destination
 from ..engine.media.dither import How
 from ..engine.media.formats import OutputFormat
@@ -58,6 +60,7 @@ def request_render(
         out=str(folder / named("{job}", values) / fmt.name) if folder else "",
         first=chosen.start,
         stop=chosen.stop,
+        judging=wanted is not None,  # a delivery says what was damaged; on the Bench it is asked for
         rank=(Render.objects.aggregate(last=models.Max("rank"))["last"] or 0) + 1,
     )
     _check_name(render, fmt)
@@ -154,6 +157,16 @@ def _kinds(plan: Plan) -> list[str]:
 
 def _size(shot: Shot) -> tuple[int, int]:
     return shot.info.width, shot.info.height
+
+
+def judged_already(render: Render) -> Overwork | None:
+    """What the same plan was found to damage on the same frames, when they were written in another format."""
+    alike = Render.objects.filter(shot=render.shot, first=render.first, stop=render.stop, state=State.DONE)
+    digest = render.plan.digest()
+    for other in alike.exclude(pk=render.pk):
+        if other.report and other.report.get("overwork") and other.plan.digest() == digest:
+            return DeliveryReport.model_validate(other.report).overwork
+    return None
 
 
 def set_order(ids: Sequence[int]) -> None:

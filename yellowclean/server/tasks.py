@@ -27,7 +27,7 @@ from ..engine.render import assemble, segment_done, segments
 from ..engine.survey import survey
 from .cluster import asked_of_workers, client, forget
 from .models import Render, Shot, State, Survey, Work
-from .rendering import Experience
+from .rendering import Experience, judged_already
 from .segments import STOP_FILE, Piece, make_segment, survey_there
 from .use_cases import keep_survey
 
@@ -122,14 +122,18 @@ def _render(work: Render) -> None:
     target.path.parent.mkdir(parents=True, exist_ok=True)
     stopped, report = _cancel_check(work), _reporter(work)
     _spread(work, target, chosen, lambda share: report(0.85 * share), stopped)
+    known = judged_already(work)
     with closing(work.shot.opened()) as source:
         assemble(target, source, work.plan, chosen, folder, lambda share: report(0.85 + 0.13 * share), stopped)
         delivery = delivery_report(
-            source, target, chosen, work.plan, measured=work.shot.report, judging=True, stopped=stopped
-        )
+            source, target, chosen, work.plan, measured=work.shot.report,
+            judging=work.judging and known is None, stopped=stopped,
+        )  # fmt: skip
     work.shot.require_footage()
     for piece in folder.glob("frames_*.mkv"):
         piece.unlink()
+    if known:
+        delivery = delivery.model_copy(update={"overwork": known})
     told = {"path": str(target.path), "report": delivery.model_dump()}
     Render.objects.filter(pk=work.pk).update(**told)
 
