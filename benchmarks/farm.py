@@ -47,9 +47,7 @@ class _Farm:
 
         call_command("migrate", verbosity=0)
         self._folder = folder
-        self._scheduler = self._started(
-            "-m", "distributed.cli.dask_scheduler", "--port", str(PORT), "--no-dashboard"
-        )
+        self._scheduler = self._started(*SCHEDULER)
         self._workers: list[Process] = []
 
     def run(self, minutes: float) -> None:

@@ -181,11 +181,13 @@ class Shape(TestCase):
             for form, name in (
                 ("prores-hq", "p.mov"),
                 ("h264", "h.mp4"),
+                ("hevc", "x.mp4"),
+                ("av1-grain", "g.mp4"),
                 ("ffv1", "f.mkv"),
                 ("ffv1-source", "s.mkv"),
             ):
                 with self.subTest(form, rotation=rotation):
-                    render(source, Plan(), destination(folder / name, form))
+                    render(source, Plan(profile=white_profile(1)), destination(folder / name, form))
                     again = open_source(folder / name)
                     told = (again.info.width, again.info.height, again.info.rotation, again.info.pixel_aspect)
                     self.assertEqual(told, (info.width, info.height, info.rotation, info.pixel_aspect))

@@ -4,18 +4,24 @@ from __future__ import annotations
 
 from unittest import TestCase
 
+import cv2
 import numpy as np
 
-from tests.clips import MemorySource, shot_pair
+from tests.clips import MemorySource, shot_pair, temporary_folder
+from yellowclean.engine.errors import BadInput
 from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, Region
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.spectrum import block_dct
+from yellowclean.engine.media import VideoSource, destination
+from yellowclean.engine.media.planes import Coding, Plane, yuv_from_rgb
 from yellowclean.engine.noise.field import gaussian_filter, grain_field
+from yellowclean.engine.noise.grain_table import grain_table
 from yellowclean.engine.noise.profile import NoiseProfile, white_profile
 from yellowclean.engine.octaves import halved
 from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
+from yellowclean.engine.render import render
 from yellowclean.engine.testcamera import Camera
 
 PLAIN = np.full((512, 512, 3), 0.4, np.float32)
@@ -127,3 +133,72 @@ class Own(TestCase):
         left = (pipeline.frame(0) @ np.array([0.2126, 0.7152, 0.0722])).std() * CV_SCALE
         of_source = 10 * np.sqrt(0.2126**2 + 0.7152**2 + 0.0722**2)
         self.assertAlmostEqual(pipeline.noise_left(0)[0], float(left / of_source), delta=0.05)
+
+
+class Beside(TestCase):
+    """Grain that travels as a table, laid by an independent player of AV1 (dav1d, inside FFmpeg)."""
+
+    def test_the_player_lays_back_what_was_taken_out(self) -> None:
+        noisy, clean = shot_pair("quay", Camera(stops_under=3, bayer=True))
+        source = MemorySource(noisy)
+        wanted = measure_noise(source).profile
+        plan = Plan(profile=wanted, steps=[Step(kind="spatial")])
+        path = temporary_folder(self) / "quay.mp4"
+        render(source, plan, destination(path, "av1-grain"))
+        played, under = VideoSource(path), VideoSource(path, grain=False)
+        levels = np.array([0.1, 0.2, 0.3, 0.4], np.float32)
+        again, left = (measure_noise(each).profile for each in (played, under))
+        ratio = again.curve.sigma_at(levels, "luma") / wanted.curve.sigma_at(levels, "luma")
+        np.testing.assert_allclose(ratio, 1, atol=0.08)
+        self.assertLess(left.typical_cv("luma"), 0.1 * wanted.typical_cv("luma"))
+        coding = Coding("bt709", 10, False)
+        frames = (yuv_from_rgb(each[2], coding, "4:2:0") for each in (noisy, clean))
+        truth, laid = apart(*frames), apart(played.planes(2), under.planes(2))
+        for k, (there, here) in enumerate(zip(truth, laid, strict=True)):
+            with self.subTest(plane=k):
+                self.assertAlmostEqual(float(here.std() / there.std()), 1, delta=0.12)
+                np.testing.assert_allclose(correlations(here), correlations(there), atol=0.13)
+                self.assertAlmostEqual(with_luma(laid, k), with_luma(truth, k), delta=0.1)
+        other = apart(played.planes(3), under.planes(3))[0]
+        self.assertLess(abs(np.corrcoef(other.ravel(), laid[0].ravel())[0, 1]), 0.05, "no two frames are alike")
+        for each in (played, under):
+            each.close()
+
+    def test_what_the_picture_keeps_is_not_laid_twice(self) -> None:
+        profile, told = white_profile(10), MemorySource([PLAIN]).info
+        coding = Coding("bt709", 10, False)
+        whole, part, none = (
+            largest(grain_table(profile, told, coding, lambda rgb: rgb, left=(share, share)))
+            for share in (0, 0.6, 1)
+        )
+        np.testing.assert_allclose(np.array(part) / whole, 0.8, atol=0.02)
+        self.assertEqual(none, [0, 0, 0])
+
+    def test_grain_that_nobody_measured_is_refused_and_nothing_is_left(self) -> None:
+        folder = temporary_folder(self)
+        with self.assertRaisesRegex(BadInput, "no noise profile"):
+            render(MemorySource([PLAIN]), Plan(), destination(folder / "a.mp4", "av1-grain"))
+        self.assertEqual(list(folder.iterdir()), [])
+
+
+def apart(one: tuple[Plane, ...], other: tuple[Plane, ...]) -> list[Array]:
+    return [np.subtract(a, b, dtype=np.float32) for a, b in zip(one, other, strict=True)]
+
+
+def with_luma(planes: list[Array], k: int) -> float:
+    """How a plane hangs together with luma in its place."""
+    luma = cv2.resize(planes[0], planes[k].shape[::-1], interpolation=cv2.INTER_AREA)
+    return float(np.corrcoef(luma.ravel(), planes[k].ravel())[0, 1])
+
+
+def largest(table: str) -> list[int]:
+    """The largest scale of each plane."""
+    rows = [line.split()[2:] for line in table.splitlines() if line.startswith("\ts")]
+    return [max((int(word) for word in row[1::2]), default=0) for row in rows]
+
+
+def correlations(plane: Array) -> Array:
+    """With the neighbours across, down and on the diagonal, and with the second ones across and down."""
+    power = np.abs(np.fft.fft2(plane - plane.mean())) ** 2
+    covariance = np.fft.ifft2(power).real
+    return np.array([covariance[y, x] for y, x in ((0, 1), (1, 0), (1, 1), (0, 2), (2, 0))]) / covariance[0, 0]

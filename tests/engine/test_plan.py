@@ -247,20 +247,24 @@ class Rendering(TestCase):
         self.plan = Plan(profile=white_profile(12), steps=[Step(kind="spatial")])
 
     def test_segments_give_the_same_file_as_one_go_and_resume(self) -> None:
-        one = destination(self.folder / "one.mkv")
-        render(self.source, self.plan, one, frames=range(1, 6))
-        parts = Destination(self.folder / "parts.mkv", OUTPUT_FORMATS["ffv1"])
         pieces = segments(range(1, 6), 2)
         self.assertEqual([(p.start, p.stop) for p in pieces], [(1, 3), (3, 5), (5, 6)])
         pieces = segments(range(1, 6))
-        for piece in pieces:
-            render_segment(Pipeline(Footage(self.source), self.plan), parts, self.folder, piece)
-            self.assertTrue(segment_done(parts, self.source.info, self.folder, piece))
-        fresh = MemorySource(self.noisy)
-        render_segment(Pipeline(Footage(fresh), self.plan), parts, self.folder, pieces[0])
-        self.assertEqual(fresh.reads, 0)
-        assemble(parts, self.source, self.plan, range(1, 6), self.folder)
-        self.assertTrue(compare(open_source(one.path), open_source(parts.path)).identical)
+        for name in ("ffv1", "av1-grain"):
+            folder, fmt = self.folder / name, OUTPUT_FORMATS[name]
+            folder.mkdir()
+            one = destination(folder / f"one{fmt.ending}", name)
+            render(self.source, self.plan, one, frames=range(1, 6))
+            parts = Destination(folder / f"parts{fmt.ending}", fmt)
+            for piece in pieces:
+                render_segment(Pipeline(Footage(self.source), self.plan), parts, folder, piece)
+                self.assertTrue(segment_done(parts, self.source.info, folder, piece))
+            fresh = MemorySource(self.noisy)
+            render_segment(Pipeline(Footage(fresh), self.plan), parts, folder, pieces[0])
+            self.assertEqual(fresh.reads, 0)
+            assemble(parts, self.source, self.plan, range(1, 6), folder)
+            with self.subTest(name):
+                self.assertTrue(compare(open_source(one.path), open_source(parts.path)).identical)
 
     def test_sequence_segments_are_numbered_as_in_the_source(self) -> None:
         target = destination(self.folder / "s_####.tif")
@@ -271,10 +275,12 @@ class Rendering(TestCase):
         self.assertEqual(names, ["s_0002.tif", "s_0003.tif", "s_0004.tif"])
 
     def test_a_cancelled_render_leaves_nothing(self) -> None:
-        calls = iter([False] * 6 + [True] * 100)
-        with self.assertRaises(Cancelled):
-            render(self.source, self.plan, destination(self.folder / "c.mkv"), stopped=lambda: next(calls))
-        self.assertEqual(list(self.folder.iterdir()), [])
+        for name in ("c.mkv", "c.mp4"):
+            calls = iter([False] * 6 + [True] * 100)
+            target = destination(self.folder / name, "av1-grain" if name == "c.mp4" else None)
+            with self.subTest(name), self.assertRaises(Cancelled):
+                render(self.source, self.plan, target, stopped=lambda calls=calls: next(calls))  # type: ignore[misc]
+            self.assertEqual(list(self.folder.iterdir()), [])
 
     def test_what_is_told_to_be_left_is_what_measuring_the_written_file_says(self) -> None:
         source = MemorySource(shot_pair("dusk", Camera(stops_under=3), 480, 272)[0])

@@ -172,7 +172,7 @@ class Tags(Files):
         frames[1][8:24, 8:24] = 0.7518  # 1000 cd/m² (by the formula of ITU-R BT.2100-2, table 4)
         average = float(pq_light(frames[1].astype(np.float64)).mean())
         hdr = {"primaries": "bt2020", "transfer": "smpte2084", "matrix": "bt2020nc"}
-        for name in ("ffv1", "ffv1-source", "prores-hq", "h264"):
+        for name in ("ffv1", "ffv1-source", "prores-hq", "h264", "hevc"):
             path = self.written(name, Plan(), frames, pixel_aspect="4/3" if name == "ffv1" else "1", **hdr)
             with self.subTest(name), av.open(str(path)) as container:
                 side: Any = next(container.decode(video=0)).side_data
@@ -189,7 +189,7 @@ class Tags(Files):
             self.assertLess(np.abs(source.read(1) - frames[1])[12:20, 12:20].max() * CV_SCALE, 4)
             source.close()
 
-    def test_light_of_hdr_stands_in_the_stream_of_h264_too(self) -> None:
+    def test_light_of_hdr_stands_in_the_stream_of_h264_and_hevc_too(self) -> None:
         """The bare stream, without its container, through the library; content of 256 cd/m² over next to none makes
         bytes that would look like a start code."""
         hdr = {"primaries": "bt2020", "transfer": "smpte2084", "matrix": "bt2020nc"}
@@ -197,12 +197,19 @@ class Tags(Files):
         bright[1][16:64, 16:64] = 0.7518
         dark = [np.full((128, 256, 3), 0.0, np.float32) for _ in range(3)]
         dark[1][16:20, 16:20] = float(colour.models.eotf_inverse_ST2084(256.0))
-        for name, frames in (("h264", bright), ("h264-8bit", bright), ("h264", dark)):
+        for name, frames in (
+            ("h264", bright),
+            ("h264-8bit", bright),
+            ("h264", dark),
+            ("hevc", bright),
+            ("hevc", dark),
+        ):
             path = self.written(name, Plan(dither="none"), frames, **hdr)
-            bare = self.folder / "bare.h264"
+            kind = name.split("-")[0]
+            bare = self.folder / f"bare.{kind}"
             with av.open(str(path)) as container:
                 stream = container.streams.video[0]
-                split = BitStreamFilterContext("h264_mp4toannexb", stream)
+                split = BitStreamFilterContext(f"{kind}_mp4toannexb", stream)
                 packets = [packet if packet.dts is not None else None for packet in container.demux(stream)]
                 bare.write_bytes(b"".join(bytes(part) for packet in packets for part in split.filter(packet)))
             found = []

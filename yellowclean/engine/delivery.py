@@ -51,6 +51,10 @@ class DeliveryReport(BaseModel):
     media: MediaInfo | None = Field(None, description="What the written file says of itself.")
     size_bytes: int = 0
     checksum: str = Field("", description="MD5 of the file; of a sequence, that of the list of its files' sums.")
+    grain_beside: bool = Field(
+        False,
+        description="Whether grain travels as a table; what was measured is the picture under it.",
+    )
     overwork: Overwork | None = Field(None, description="What the plan damaged, judged on the middle frame.")
 
 
@@ -64,7 +68,7 @@ def delivery_report(
     patches = measured.patches if measured else []
     known = [f for f in measured.findings if f.kind == "damaged frames"] if measured else []
     damaged = {spot.frame for finding in known for spot in finding.spots} | set(damaged_frames(source, chosen))
-    written = open_source(target.path)
+    written = open_source(target.path, grain=False)
     try:
         if written.info.frames < len(chosen):
             raise BadInput(
@@ -88,6 +92,7 @@ def delivery_report(
             media=written.info,
             size_bytes=sum(file.stat().st_size for file in files_of(target.path)),
             checksum=checksum(files_of(target.path)),
+            grain_beside=target.format.grain,
             overwork=_judged(pipeline.until(stopped), chosen, stopped) if judging else None,
         )
     finally:

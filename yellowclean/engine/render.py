@@ -20,8 +20,9 @@ from .media.dither import Dither
 from .media.formats import OutputFormat
 from .media.planes import Plane
 from .media.sequence_writer import outputs_of, write_member
-from .media.video_writer import VideoWriter
+from .media.video_writer import VideoWriter, coding_for
 from .media.writers import Writer
+from .noise.grain_table import grain_table
 from .pipeline import Pipeline
 from .plan import Plan
 
@@ -54,7 +55,7 @@ def render_together(
     with ExitStack() as opened:
         writers = list[tuple[Writer, OutputFormat]]()
         for target in targets:
-            writers.append((_writer(target, source, plan, chosen), target.format))
+            writers.append((_writer(target, pipeline, chosen), target.format))
             opened.enter_context(writers[-1][0])
         for count, n in enumerate(chosen):
             raise_if(stopped)
@@ -82,12 +83,33 @@ def told_of_result(info: MediaInfo, plan: Plan) -> MediaInfo:
     return result.converted(plan.look.leaves(result.encoding)).told(info)
 
 
-def _writer(target: Destination, source: Source, plan: Plan, chosen: range, *, audio: bool = True) -> Writer:
+def _writer(target: Destination, pipeline: Pipeline, chosen: range, *, audio: bool = True) -> Writer:
     """A writer of the frames `chosen` of a plan's result."""
+    source, plan = pipeline.footage.source, pipeline.plan
     info = source.info
     told = told_of_result(info, plan).model_copy(update={"frames": len(chosen)})
     audio_from = Path(info.path) if audio and info.kind == "video" and info.audio else None
-    return open_writer(target, told, first=chosen.start, audio_from=audio_from, source=source)
+    grain = _grain(target.format, pipeline, told, chosen)
+    return open_writer(target, told, first=chosen.start, audio_from=audio_from, source=source, grain=grain)
+
+
+def check_grain(plan: Plan, fmt: OutputFormat) -> None:
+    """Raises `BadInput` where a format is to carry grain that nobody measured."""
+    if fmt.grain and plan.profile is None:
+        raise BadInput(
+            f"{fmt.name}: the plan has no noise profile to make grain of; measure the shot, or write av1."
+        )
+
+
+def _grain(fmt: OutputFormat, pipeline: Pipeline, told: MediaInfo, chosen: range) -> str:
+    """The table of the grain that the plan took out, for a format that carries one."""
+    check_grain(pipeline.plan, fmt)
+    if not fmt.grain:
+        return ""
+    look = pipeline.seen_under(pipeline.plan.look)
+    left = pipeline.noise_left(chosen[len(chosen) // 2])
+    settled = fmt.for_source(told)
+    return grain_table(pipeline.around.profile, told, coding_for(settled, told), look.applied, left=left)
 
 
 def frames_in(info: MediaInfo, frames: range | None) -> range:
@@ -155,7 +177,7 @@ def render_segment(
             write_member(target, told, n, frame, source, dither)
         return
     lossless = Destination(segment_file(folder, piece), target.format.segment(told))
-    with _writer(lossless, source, plan, piece, audio=False) as writer:
+    with _writer(lossless, pipeline, piece, audio=False) as writer:
         for n in piece:
             raise_if(stopped)
             writer.write(*delivered(pipeline, n, target.format))
@@ -169,7 +191,7 @@ def assemble(
     if target.format.is_sequence:
         target.publish()
         return
-    with _writer(target, source, plan, chosen) as writer:
+    with _writer(target, Pipeline(Footage(source), plan, stopped=stopped), chosen) as writer:
         assert isinstance(writer, VideoWriter)
         for count, planes in enumerate(_segment_planes(chosen, folder)):
             raise_if(stopped)

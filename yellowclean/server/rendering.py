@@ -20,12 +20,12 @@ from ..engine.frames import StopCheck
 from ..engine.judge.overwork import Overwork
 from ..engine.media import OUTPUT_FORMATS, Destination
 from ..engine.media.dither import How
-from ..engine.media.formats import OutputFormat
+from ..engine.media.formats import OutputFormat, output_format
 from ..engine.plan import Plan
 from ..engine.reel.naming import named
 from ..engine.reel.wanted import Wanted, check_room, room_needed
 from ..engine.reel.work import values_for
-from ..engine.render import frames_in, told_of_result
+from ..engine.render import check_grain, frames_in, told_of_result
 from .models import Job, PlanVersion, Render, Shot, State
 
 RECENT = 30
@@ -42,10 +42,9 @@ def request_render(
     """Queue a render of a version as it is now, at the end of the queue. Without `wanted` its name tells shot,
     version, format and frames, and it lies in the application's own folder. For many of them what is `known` of
     finished ones is looked up once. Raises `BadInput` where it cannot be written, or would fill the disk."""
-    if format_name not in OUTPUT_FORMATS:
-        raise BadInput(f"{format_name}: no such format; use one of {', '.join(OUTPUT_FORMATS)}.")
-    shot, fmt = version.shot, OUTPUT_FORMATS[format_name]
+    shot, fmt = version.shot, output_format(format_name)
     shot.require_footage()
+    check_grain(version.plan, fmt)
     chosen = frames_in(shot.info, range(*frames) if frames else None)
     values = values_for(shot.job.name, shot.name, version.label, fmt, shot.info, chosen, shot.placed)
     whole = f"{{shot}}_{{version}}_{{format}}_{chosen.start}-{chosen.stop - 1}"

@@ -22,7 +22,8 @@
 
   function verdict(render: Render): string {
     const outside = (render.report?.findings ?? []).filter((f) => f.outside).map((f) => f.kind);
-    return outside.length ? `still outside: ${outside.join(", ")}` : "inside all tolerances";
+    const where = render.report?.grain_beside ? " under the grain" : "";
+    return outside.length ? `still outside${where}: ${outside.join(", ")}` : `inside all tolerances${where}`;
   }
 
   function drop(event: DragEvent, before: number | null) {

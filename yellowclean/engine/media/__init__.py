@@ -37,28 +37,30 @@ _SAMPLE = 1 << 20
 
 
 def open_source(
-    path: str | Path, kept_index: Path | None = None, *, space: str = "", frames: range | None = None
-) -> Source:
+    path: str | Path, kept_index: Path | None = None, *, space: str = "", frames: range | None = None,
+    grain: bool = True,
+) -> Source:  # fmt: skip
     """Open footage for reading: a video file, a sequence pattern, a member of one, or its folder.
 
     `kept_index` names a file in which the index of a video is kept, so that it is made only once; `space` the
     colour space that its values are in, where the file is not to be believed; `frames` the piece of it that is
-    meant, whose frames count from 0.
+    meant, whose frames count from 0; `grain` whether that of a film grain table is laid over it, as
+    players do.
     Raises `BadInput` with one clear line for anything that is not readable footage.
     """
-    source = _opened(Path(path), kept_index)
+    source = _opened(Path(path), kept_index, grain=grain)
     source.info = source.info.model_copy(update={"space": space})
     return source if frames is None else Excerpt(source, frames)
 
 
-def _opened(path: Path, kept_index: Path | None) -> Source:
+def _opened(path: Path, kept_index: Path | None, *, grain: bool) -> Source:
     if is_sequence_name(path) or path.is_dir():
         return SequenceSource(path)
     if not path.exists():
         raise BadInput(f"{path}: does not exist; check the path.")
     if path.stat().st_size == 0:
         raise BadInput(f"{path}: is empty (0 bytes); copy it again from the original.")
-    return VideoSource(path, kept_index)
+    return VideoSource(path, kept_index, grain=grain)
 
 
 def probe(path: str | Path, kept_index: Path | None = None) -> MediaInfo:

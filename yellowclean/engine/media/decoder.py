@@ -45,15 +45,17 @@ class Decoder:
 
     `damage` says what was wrong with the frames that came so far. Asked to `tell`, it keeps in `errors` what the
     stream tells of the coding error in the last frames, 8-bit codes by cells; with more than one thread the decoder
-    hands out frames whose quantisers it has not yet read."""
+    hands out frames whose quantisers it has not yet read. Without `grain` none is laid over the picture, where the
+    stream has a table of it."""
 
     def __init__(
-        self, path: Path, kept_index: Path | None = None, *, index: Index | None = None, tell: bool = False
-    ) -> None:
+        self, path: Path, kept_index: Path | None = None, *, index: Index | None = None, tell: bool = False,
+        grain: bool = True,
+    ) -> None:  # fmt: skip
         self._path = path
         self.container = _opened(path)
         try:
-            self.stream = _video_stream(self.container, path, tell)
+            self.stream = _video_stream(self.container, path, tell=tell, grain=grain)
             self.index = index or index_of(self.container, self.stream, path, kept_index)
         except BaseException:
             self.close()
@@ -187,7 +189,7 @@ def _opened(path: Path) -> InputContainer:
     return container
 
 
-def _video_stream(container: InputContainer, path: Path, tell: bool) -> VideoStream:
+def _video_stream(container: InputContainer, path: Path, *, tell: bool, grain: bool) -> VideoStream:
     streams = [s for s in container.streams.video if not s.disposition & 0x400]  # attached pictures
     if not streams:
         raise BadInput(f"{path}: holds no video stream; choose the file with the picture.")
@@ -196,6 +198,7 @@ def _video_stream(container: InputContainer, path: Path, tell: bool) -> VideoStr
         raise BadInput(f"{path}: its video codec is not one that can be decoded here; transcode it first.")
     checked_size(str(path), stream.width, stream.height)
     stream.thread_type = "SLICE" if tell else "AUTO"
-    if tell:
-        stream.codec_context.options = {**stream.codec_context.options, "export_side_data": "venc_params"}
+    if tell or not grain:
+        kept_apart = "venc_params" if tell else "film_grain"
+        stream.codec_context.options = {**stream.codec_context.options, "export_side_data": kept_apart}
     return stream

@@ -29,6 +29,8 @@ class OutputFormat:
     chroma: str = "rgb"
     full_range: bool = False
     options: dict[str, str] = field(default_factory=dict)
+    grain: bool = False
+    """Whether the shot's grain travels beside the picture, for the player to lay over it."""
     matrix: str = ""
     """The one matrix that the codec can name; empty where it names any."""
 
@@ -73,7 +75,7 @@ class OutputFormat:
     def segment(self, info: MediaInfo) -> OutputFormat:
         """How a piece of a render in this format waits to be joined: the same samples, lossless."""
         settled = self.for_source(info)
-        return replace(settled, name="segment", ending=".mkv", codec="ffv1", options=_FFV1)
+        return replace(settled, name="segment", ending=".mkv", codec="ffv1", options=_FFV1, grain=False)
 
 
 _FFV1 = {"level": "3", "slicecrc": "1", "slices": "4", "g": "1"}
@@ -122,8 +124,16 @@ _FORMATS = (
         options={"crf": "8", "preset": "medium"},
     ),
     OutputFormat(
+        "hevc", ".mp4", "HEVC in MP4, 10-bit 4:2:0", "libx265", "yuv420p10le", 10, "4:2:0",
+        options={"crf": "14", "preset": "medium", "x265-params": "log-level=error"},
+    ),
+    OutputFormat(
         "av1", ".mp4", "AV1 in MP4, 10-bit 4:2:0", "libsvtav1", "yuv420p10le", 10, "4:2:0",
         options={"crf": "18", "preset": "6"},
+    ),
+    OutputFormat(
+        "av1-grain", ".mp4", "AV1 in MP4, 10-bit 4:2:0, with a table of the shot's grain",
+        "libaom-av1", "yuv420p10le", 10, "4:2:0", grain=True,
     ),
     OutputFormat("png", ".png", "PNG sequence, 16-bit"),
     OutputFormat("png-8bit", ".png", "PNG sequence, 8-bit", bits=8),
@@ -139,6 +149,14 @@ _FORMATS = (
     ),
 )  # fmt: skip
 OUTPUT_FORMATS = {fmt.name: fmt for fmt in _FORMATS}
+
+
+def output_format(name: str) -> OutputFormat:
+    """The format of that name. Raises `BadInput`."""
+    if name not in OUTPUT_FORMATS:
+        raise BadInput(f"{name}: no such format; use one of {', '.join(OUTPUT_FORMATS)}.")
+    return OUTPUT_FORMATS[name]
+
 
 _ENDINGS = {
     ".mkv": "ffv1", ".mov": "prores-hq", ".mp4": "h264", ".m4v": "h264",

@@ -1,8 +1,8 @@
-"""HDR's static metadata in the stream of H.264: they stand before the first picture and are known after the last.
+"""HDR's static metadata in the stream of H.264 and HEVC: before the first picture, and known after the last.
 
-The encoder is given figures to write (SEI messages 137 and 144, ITU-T H.264 (08/2021), annex D), and when all is
-written, they are found and replaced by those of the pictures. No byte moves: the figures are chosen so that none of
-them needs a byte against emulated start codes more or less than the others.
+The encoder is given figures to write (SEI messages 137 and 144; ITU-T H.264 and H.265, both 08/2021, annex D);
+when all is written, they are found and replaced by those of the pictures. No byte moves: the figures are chosen
+so that none of them needs a byte against emulated start codes more or less than the others.
 """
 
 from __future__ import annotations
@@ -21,14 +21,21 @@ DARKEST = 1
 """0.0001 cd/m², as in the container."""
 
 NEAR = 256
-"""Bytes after the one message among which the other stands."""
+"""Bytes before or behind the one message among which the other stands."""
 
 
-def given_to_encoder(primaries: str) -> str:
-    """Settings of the encoder by which it writes both messages."""
+LIGHT_SETTINGS = {
+    "libx264": ("x264-params", ("mastering-display", "cll")),
+    "libx265": ("x265-params", ("master-display", "max-cll")),
+}
+"""By encoder: the option that takes settings, and what they are called."""
+
+
+def given_to_encoder(primaries: str, of_display: str, of_light: str) -> str:
+    """Settings of the encoder by which it writes both messages, under its names."""
     rx, ry, gx, gy, bx, by, wx, wy = _steps(primaries)
     display = f"G({gx},{gy})B({bx},{by})R({rx},{ry})WP({wx},{wy})L({GIVEN_PEAK},{DARKEST})"
-    return f"mastering-display={display}:cll={GIVEN_LIGHT[0]},{GIVEN_LIGHT[1]}"
+    return f"{of_display}={display}:{of_light}={GIVEN_LIGHT[0]},{GIVEN_LIGHT[1]}"
 
 
 def put_in_stream(file: Path, primaries: str, level: LightLevel) -> int:
@@ -43,7 +50,7 @@ def put_in_stream(file: Path, primaries: str, level: LightLevel) -> int:
     with file.open("r+b") as stream, mmap.mmap(stream.fileno(), 0) as data:
         while (at := data.find(message, at)) >= 0:
             data[at + len(colours) : at + len(message)] = peak
-            beside = data.find(light, at, at + NEAR)
+            beside = data.find(light, max(at - NEAR, 0), at + NEAR)
             if beside >= 0:
                 data[beside + 2 : beside + len(light)] = told
             count, at = count + 1, at + len(message)

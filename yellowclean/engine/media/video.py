@@ -23,11 +23,12 @@ class VideoSource(Source):
     """A video file. Reading is serialised by a lock; one decoder serves all callers, and another, opened when it is
     first needed, those who ask for coding errors."""
 
-    def __init__(self, path: Path, kept_index: Path | None = None) -> None:
-        """`kept_index` is where the file's index is kept between openings, if anywhere."""
+    def __init__(self, path: Path, kept_index: Path | None = None, *, grain: bool = True) -> None:
+        """`kept_index` is where the file's index is kept between openings, if anywhere; without `grain` the picture
+        is read without the film grain that the stream has a table of."""
         self._path = path
         self._lock, self._telling = threading.Lock(), threading.Lock()
-        self._decoder = Decoder(path, kept_index)
+        self._decoder = Decoder(path, kept_index, grain=grain)
         self._teller: Decoder | None = None
         try:
             container, stream = self._decoder.container, self._decoder.stream

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Sequence
+from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Self
@@ -23,9 +24,10 @@ from .boxes import write_light_boxes
 from .describe import SITING_TAG
 from .dither import Dither
 from .formats import Destination, OutputFormat
+from .grain_coder import GrainCoder
 from .info import MediaInfo, as_stored, checked_picture
 from .light import LightLevel
-from .light_in_stream import given_to_encoder, put_in_stream
+from .light_in_stream import LIGHT_SETTINGS, given_to_encoder, put_in_stream
 from .matroska import ROOM, write_facts
 from .planes import (
     SITINGS,
@@ -68,8 +70,10 @@ def coded(frame: Frame, fmt: OutputFormat, info: MediaInfo, dither: Dither | Non
 class VideoWriter:
     """Encodes frames in order. Leaving the `with` block normally publishes, else discards."""
 
-    def __init__(self, target: Destination, info: MediaInfo, *, first: int, audio_from: Path | None) -> None:
-        self._target, self._info = target, info
+    def __init__(
+        self, target: Destination, info: MediaInfo, *, first: int, audio_from: Path | None, grain: str = ""
+    ) -> None:
+        self._target, self._info, self._first, self._audio_from = target, info, first, audio_from
         self._format = target.format.for_source(info)
         if self._format.chroma == "4:2:0" and self._format.codec != "ffv1" and (info.width % 2 or info.height % 2):
             raise BadInput(
@@ -83,11 +87,13 @@ class VideoWriter:
         self._light = LightLevel() if in_pq else None
         self._container: OutputContainer = av.open(str(target.partial), "w", container_options=_TAGS)
         self._sound: Sound | None = None
+        self._coder: GrainCoder | None = None
         try:
-            self._stream = self._video_stream(first)
-            if audio_from and info.audio:
-                length = info.frames / self._rate if info.frames else None
-                self._sound = Sound(audio_from, self._container, (info.skipped + first) / self._rate, length)
+            if self._format.grain:
+                self._coder = self._grain_coder(grain)
+            else:
+                self._stream = self._described(self._encoding_stream())
+                self._take_sound()
         except BaseException:
             self._abandon()
             raise
@@ -102,7 +108,11 @@ class VideoWriter:
             self._abandon()
             return
         try:
-            self._container.mux(self._stream.encode(None))
+            if self._coder:
+                self._copy(self._coder.finish())
+                self._coder.close()
+            else:
+                self._container.mux(self._stream.encode(None))
             if self._sound:
                 self._sound.mux_until(None)
             self._container.close()
@@ -121,17 +131,20 @@ class VideoWriter:
         """Encode the next frame as its samples, which are those of `coded`."""
         if self._light:
             self._light.add(self._decoded(planes))
+        self._count += 1
+        if self._coder:
+            self._coder.put(planes)
+            return
         width, height = self._info.stored_size
         picture = VideoFrame(width, height, self._format.pixel_format)
         for plane, values in zip(picture.planes, planes, strict=True):
             lines = np.zeros((plane.height, plane.line_size // values.dtype.itemsize), values.dtype)
             lines[:, : values.shape[1]] = values
             plane.update(lines.tobytes())
-        picture.pts, picture.time_base = self._count, 1 / self._rate
+        picture.pts, picture.time_base = self._count - 1, 1 / self._rate
         _tag(picture, self._info, self._coding)
         if self._sound:
-            self._sound.mux_until(self._count / self._rate)
-        self._count += 1
+            self._sound.mux_until((self._count - 1) / self._rate)
         try:
             self._container.mux(self._stream.encode(picture))
         except av.error.FFmpegError as error:
@@ -154,7 +167,7 @@ class VideoWriter:
             write_facts(partial, self._info.stored_size, aspect=self._info.stored_aspect, light=told)
         elif told:
             write_light_boxes(partial, *told)
-            if self._format.codec == "libx264":
+            if self._format.codec in LIGHT_SETTINGS:
                 put_in_stream(partial, *told)
 
     @property
@@ -162,27 +175,66 @@ class VideoWriter:
         """Matroska takes the pixel aspect from a place that only codecs with one of their own reach."""
         return self._target.path.suffix == ".mkv" and (self._info.stored_aspect != 1 or self._light is not None)
 
-    def _video_stream(self, first: int) -> VideoStream:
+    @property
+    def _siting(self) -> int:
+        """By FFmpeg's number, which is one more than that of H.273."""
+        return list(SITINGS).index(self._info.siting) + 1
+
+    def _take_sound(self) -> None:
+        if self._audio_from and self._info.audio:
+            length = self._info.frames / self._rate if self._info.frames else None
+            begin = (self._info.skipped + self._first) / self._rate
+            self._sound = Sound(self._audio_from, self._container, begin, length)
+
+    def _grain_coder(self, table: str) -> GrainCoder:
+        return GrainCoder(
+            self._target.partial.with_suffix(".picture.mp4"), self._info.stored_size, self._rate, table,
+            pixel_format=self._format.pixel_format, full_range=self._coding.full_range, siting=self._siting,
+            primaries=code_of(PRIMARIES, self._info.primaries),
+            transfer=code_of(TRANSFERS, self._info.transfer), matrix=code_of(MATRICES, self._coding.matrix),
+        )  # fmt: skip
+
+    def _copy(self, coded_picture: Path) -> None:
+        """Take over a picture that was coded elsewhere, and what is heard with it."""
+        with av.open(str(coded_picture)) as made:
+            picture = made.streams.video[0]
+            stream = self._described(self._container.add_stream_from_template(picture, opaque=True))
+            self._take_sound()
+            for packet in made.demux(picture):
+                if packet.dts is None:
+                    continue
+                if self._sound:
+                    self._sound.mux_until(Fraction(packet.dts) * packet.time_base)
+                packet.stream = stream
+                self._container.mux(packet)
+
+    def _encoding_stream(self) -> VideoStream:
         options = dict(self._format.options)
         if self._format.chroma == "4:2:0":
-            options["chroma_sample_location"] = str(list(SITINGS).index(self._info.siting) + 1)
-        if self._light and self._format.codec == "libx264":
-            options["x264-params"] = given_to_encoder(self._info.primaries)
+            options["chroma_sample_location"] = str(self._siting)
+        if self._light and self._format.codec in LIGHT_SETTINGS:
+            setting, names = LIGHT_SETTINGS[self._format.codec]
+            told = given_to_encoder(self._info.primaries, *names)
+            options[setting] = ":".join(filter(None, (options.get(setting), told)))
         stream = self._container.add_stream(self._format.codec, rate=self._rate, options=options)
         assert isinstance(stream, VideoStream)
         stream.width, stream.height = self._info.stored_size
         stream.pix_fmt = self._format.pixel_format
         stream.codec_context.time_base = 1 / self._rate
         stream.codec_context.thread_type = "AUTO"
+        _tag(stream.codec_context, self._info, self._coding)
+        return stream
+
+    def _described(self, stream: VideoStream) -> VideoStream:
+        """What the container tells of the picture."""
         if self._info.stored_aspect != 1:
             stream.codec_context.sample_aspect_ratio = self._info.stored_aspect
         if self._info.rotation:
             stream.set_display_rotation(self._info.rotation)
-        _tag(stream.codec_context, self._info, self._coding)
         if self._by_hand:
             stream.metadata["title"] = " " * ROOM
         if self._info.timecode:
-            timecode = shifted(self._info.timecode, first, self._rate)
+            timecode = shifted(self._info.timecode, self._first, self._rate)
             stream.metadata["timecode"] = timecode
             self._container.metadata["timecode"] = timecode
         siting = self._info.siting if self._info.siting != "left" else ""
@@ -197,6 +249,8 @@ class VideoWriter:
 
     def _abandon(self) -> None:
         self._close_sound()
+        if self._coder is not None:
+            self._coder.close()
         with contextlib.suppress(av.error.FFmpegError, ValueError):
             self._container.close()
         self._target.discard()

@@ -119,6 +119,11 @@ def shot_of(
             listed = ", ".join(str(n) for n in file.damaged[:8]) + (" …" if len(file.damaged) > 8 else "")
             remarks.append(f"damaged in the source: frames {listed}; copy it again from the original")
             break
+    beside = [_file_name(file) for file in files if file.grain_beside]
+    if beside:
+        remarks.append(
+            f"players lay grain over {', '.join(beside)}; what was measured there is the picture under it"
+        )
     if not files:
         remarks.append("was not written")
     return NoteShot(

@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from ..errors import BadInput
 from ..media import OUTPUT_FORMATS, MediaInfo
 from ..media.dither import How
-from ..media.formats import FINENESS, OutputFormat
+from ..media.formats import FINENESS, OutputFormat, output_format
 from .naming import FIELDS, TEMPLATE, named
 
 LOSSLESS = 0.8
@@ -45,8 +45,7 @@ class Wanted(BaseModel):
     @model_validator(mode="after")
     def _can_be_written(self) -> Self:
         for name in self.formats:
-            if name not in OUTPUT_FORMATS:
-                raise ValueError(f"{name}: no such format; use one of {', '.join(OUTPUT_FORMATS)}")
+            output_format(name)
         if len(set(self.formats)) < len(self.formats):
             raise ValueError("a format is named twice")
         try:

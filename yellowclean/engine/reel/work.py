@@ -13,7 +13,7 @@ from ..delivery import delivery_report
 from ..errors import BadInput, line_of
 from ..frames import Progress, StopCheck, never
 from ..media import OUTPUT_FORMATS, MediaInfo, destination
-from ..media.formats import OutputFormat
+from ..media.formats import OutputFormat, output_format
 from ..media.names import plain_stem, shots_in
 from ..media.timecode import shifted
 from ..noise.profile import NoiseProfile
@@ -136,8 +136,7 @@ def render_all(
     """Write every shot in every format by its plan `label` (empty: its last one), each format into a folder of its
     own; with handles or at cut length. What was written by the same plan is kept."""
     for name in formats:
-        if name not in OUTPUT_FORMATS:
-            raise BadInput(f"{name}: no such format; use one of {', '.join(OUTPUT_FORMATS)}.")
+        output_format(name)
     pieces = [
         _piece(job, shot, OUTPUT_FORMATS[name], template, cut, label) for shot in _shots(job) for name in formats
     ]
