@@ -13,9 +13,10 @@ from .engine.errors import BadInput
 from .engine.frames import Progress, StopCheck
 from .engine.media import OUTPUT_FORMATS
 from .engine.noise.profile import profile_from_json
-from .engine.reel.finding import found_media
+from .engine.reel.finding import VIDEO_ENDINGS, found_media
 from .engine.reel.folder import JobFolder
 from .engine.reel.naming import FIELDS, TEMPLATE
+from .engine.reel.scenes import take_scenes
 from .engine.reel.timeline import exact
 from .engine.reel.work import load, measure, propose_all, render_all, take, take_folder, write_note, write_timelines
 
@@ -35,7 +36,11 @@ def add_job(
         added.set_defaults(verb=run, bar=bar)
         return added
 
-    it = verb("import", _import, "Make a job of a timeline (.otio, .edl, .xml) or a folder.")
+    it = verb(
+        "import",
+        _import,
+        "Make a job of a timeline (.otio, .edl, .xml), a folder, or a long file, which is cut into its scenes.",
+    )
     it.add_argument("input", type=Path)
     it.add_argument("--media", type=Path, action="append", default=[], metavar="DIR",
                     help="where the timeline's media are looked for; may be given several times")  # fmt: skip
@@ -82,9 +87,11 @@ def _import(options: Any, stop: StopCheck) -> None:
     root = options.job.absolute()
     if options.input.is_dir():
         job, missing = take_folder(root, options.input.absolute()), list[str]()
+    elif options.input.suffix.lower() in VIDEO_ENDINGS:
+        job, missing = take_scenes(root, options.input.absolute(), progress=options.bar("cuts"), stopped=stop), []
     else:
         job, missing = _from_timeline(options, root)
-    for shot in job.document.shots:
+    for shot in job.shots:
         place = shot.place
         frames = f", frames {shot.first} to {shot.stop - 1}" if shot.first is not None and shot.stop else ""
         print(f"{f'{place.number} ' if place else ''}{shot.name}: {shot.media}{frames}")
@@ -129,7 +136,7 @@ def _all_went(job: JobFolder, failed: list[str], what: str) -> None:
     for line in failed[1:]:
         print(line, file=sys.stderr)
     if failed:
-        told = f" ({len(failed)} of {len(job.document.shots)} shots were not {what})"
+        told = f" ({len(failed)} of {len(job.shots)} shots were not {what})"
         others = told if len(failed) > 1 else ""
         raise BadInput(f"{failed[0]}{others}")
 
@@ -143,7 +150,7 @@ def _render(options: Any, stop: StopCheck) -> None:
 
 def _note(options: Any, stop: StopCheck) -> None:
     job = JobFolder(options.job)
-    if not any(job.written(shot) for shot in job.document.shots):
+    if not any(job.written(shot) for shot in job.shots):
         raise BadInput(f"{options.job}: nothing is written yet; run yellow-clean job render first.")
     out = options.out or job.root / "delivery"
     files = write_note(job, out)

@@ -40,13 +40,13 @@
   {#each notices.lines as line (line.id)}
     <div class="flex items-start gap-3 bg-neutral px-3 py-2 text-neutral-content">
       <span class="grow">{line.text}</span>
-      {#if line.undo}
+      {#if line.act}
         <button
           class="btn btn-xs"
           onclick={() => {
-            line.undo?.();
+            line.act?.();
             notices.close(line.id);
-          }}>Undo</button
+          }}>{line.does}</button
         >
       {/if}
       <button class="btn btn-xs" onclick={() => notices.close(line.id)}>Close</button>

@@ -40,6 +40,7 @@ def survey(
         profile=reading.profile,
         motion_px=reading.movement.px,
         standing=reading.movement.standing,
+        cuts=watcher.cuts.found(),
         ladder=ladder(source, reading.profile, reading.movement, middle, stopped=stopped),
     )
 

@@ -7,7 +7,7 @@ import re
 import shutil
 import tempfile
 import zipfile
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path, PurePosixPath
 
 from django.conf import settings
@@ -29,13 +29,13 @@ LARGEST, MOST_FILES = 2 << 30, 100_000
 
 def packed_job(job: Job) -> bytes:
     """A job as a ZIP of its folder: timeline, surveys, plans, looks, stills, note; media by relative paths."""
-    shots = list(Shot.objects.filter(job=job).select_related("job", "timeline"))
+    shots = list(Shot.objects.filter(job=job).select_related("job", "timeline", "origin"))
     names = _names(shots)
     timeline = next((shot.timeline for shot in shots if shot.timeline), None)
     with tempfile.TemporaryDirectory(prefix="yellow-clean-job-") as name:
         root = Path(name)
         kept = JobFolder.create(
-            root, job.name, [_told(shot, names[shot.pk], root) for shot in shots], tolerances=job.tolerances,
+            root, job.name, [_told(shot, names, root) for shot in shots], tolerances=job.tolerances,
             timeline=timeline.document if timeline else "", timeline_name=timeline.name if timeline else "",
         )  # fmt: skip
         for shot, told in zip(shots, kept.document.shots, strict=True):
@@ -43,7 +43,7 @@ def packed_job(job: Job) -> bytes:
                 kept.keep_survey(told, shot.report)
             for version in shot.versions.all():  # type: ignore[attr-defined]
                 kept.keep_plan(told, _label(version.label), version.plan)
-        (root / "note.html").write_text(as_html(note_for(job, shots)))
+        (root / "note.html").write_text(as_html(note_for(job, job.shots.listed())))
         return _zipped(root)
 
 
@@ -51,9 +51,10 @@ def _label(label: str) -> str:
     return re.sub(r"[^A-Za-z0-9_-]", "_", label) or "_"
 
 
-def _told(shot: Shot, name: str, root: Path) -> JobShot:
+def _told(shot: Shot, names: Mapping[int, str], root: Path) -> JobShot:
     return JobShot(
-        name=name, media=relative(Path(shot.path), root), first=shot.first, stop=shot.stop,
+        name=names[shot.pk], origin=names.get(shot.origin_id or 0, ""), generation=shot.generation,
+        media=relative(Path(shot.path), root), first=shot.first, stop=shot.stop,
         place=shot.placed, space=shot.space, look=shot.shown_under, fingerprint=shot.fingerprint,
         stills=[
             JobStill(name=still.name, n=still.n, label=still.label, plan=still.plan, look=still.shown_under)
@@ -63,10 +64,17 @@ def _told(shot: Shot, name: str, root: Path) -> JobShot:
 
 
 def _names(shots: Sequence[Shot]) -> dict[int, str]:
-    """By key: a name for each shot that a file can have, and no other shot of the job."""
+    """By key: a name for each shot that a file can have, and no other shot of the job. What stands in for a shot of
+    its name keeps it."""
     plain = {shot.pk: "".join("_" if c in "/\\" or ord(c) < 32 else c for c in shot.name) for shot in shots}
     found = list(plain.values())
-    return {pk: f"{name}_{pk}" if found.count(name) > 1 else name for pk, name in plain.items()}
+    put_away = {shot.origin_id for shot in shots}
+    own = {name for name in found if found.count(name) == 1}
+    own |= {n for n in found if sum(plain[s.pk] == n and s.pk not in put_away for s in shots) == 1}
+    return {
+        pk: name if name in own and (pk not in put_away or found.count(name) == 1) else f"{name}_{pk}"
+        for pk, name in plain.items()
+    }
 
 
 def _zipped(root: Path) -> bytes:
@@ -96,7 +104,16 @@ def unpacked_job(data: bytes) -> tuple[Job, list[str]]:
             missing = [
                 line for told in kept.document.shots if (line := _restored(job, kept, told, timeline, footage))
             ]
+            _link(job, kept.document.shots)
         return job, missing
+
+
+def _link(job: Job, shots: Sequence[JobShot]) -> None:
+    """Tell shots that were made of others what they were made of, where that is there too."""
+    known = {shot.name: shot for shot in job.shots.all()}  # type: ignore[attr-defined]
+    for told in shots:
+        if told.origin in known and told.name in known:
+            Shot.objects.filter(pk=known[told.name].pk).update(origin=known[told.origin])
 
 
 def _restored(job: Job, kept: JobFolder, told: JobShot, timeline: Timeline | None, footage: Sequence[Path]) -> str:
@@ -113,6 +130,7 @@ def _restored(job: Job, kept: JobFolder, told: JobShot, timeline: Timeline | Non
             job=job, name=told.name, path=told.media, fingerprint=told.fingerprint, first=told.first, stop=told.stop
         )
         shot.media = survey.media.model_dump()
+    shot.generation = told.generation
     shot.space, shot.look = told.space, told.look.model_dump(mode="json")
     shot.place = told.place.model_dump() if told.place else None
     shot.timeline, shot.position = (timeline, told.place.number) if told.place else (None, shot.position)

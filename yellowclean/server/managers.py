@@ -8,6 +8,14 @@ from typing import Any, Self
 from django.db import models
 
 
+class ShotQuerySet(models.QuerySet[Any]):
+    """Questions about shots."""
+
+    def listed(self) -> Self:
+        """Those that stand in their job: all of which no others were made."""
+        return self.filter(derived__isnull=True)
+
+
 class WorkQuerySet(models.QuerySet[Any]):
     """Questions about background work."""
 

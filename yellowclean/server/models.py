@@ -22,7 +22,7 @@ from ..engine.noise.profile import NoiseProfile, profile_from_json
 from ..engine.plan import Plan, plan_from_json
 from ..engine.reel.finding import Found
 from ..engine.reel.taking import Placed
-from .managers import RenderQuerySet, WorkQuerySet
+from .managers import RenderQuerySet, ShotQuerySet, WorkQuerySet
 
 Document = TypeVar("Document", bound=BaseModel)
 
@@ -83,6 +83,11 @@ class Shot(models.Model):
     path = models.TextField()
     first = models.PositiveIntegerField(null=True, help_text="First frame of the file that is the shot's.")
     stop = models.PositiveIntegerField(null=True, help_text="The frame behind its last one.")
+    origin = models.ForeignKey(
+        "self", on_delete=models.SET_NULL, null=True, related_name="derived",
+        help_text="The shot that it was made of: the whole of a scene, the source of a stand-in.",
+    )  # fmt: skip
+    generation = models.PositiveSmallIntegerField(default=0, help_text="How often its frames were treated before.")
     timeline = models.ForeignKey(Timeline, on_delete=models.SET_NULL, null=True, related_name="shots")
     place = models.JSONField(null=True, help_text="The engine's Placed: where it stands in its timeline.")
     position = models.PositiveIntegerField(default=0, help_text="Its place in the reel.")
@@ -93,11 +98,14 @@ class Shot(models.Model):
     media = models.JSONField()
     survey = models.JSONField(null=True)
     findings = models.JSONField(null=True, help_text="The survey's findings without their places, for lists.")
+    cuts = models.JSONField(default=list, help_text="Frames with which another picture begins, by the survey.")
     look = models.JSONField(default=dict, help_text="The engine's Look that the shot is judged under.")
     space = models.CharField(
         max_length=200, blank=True, default="", help_text="The input space chosen by hand; empty: by the file."
     )
     created = models.DateTimeField(auto_now_add=True)
+
+    objects: ClassVar[Any] = ShotQuerySet.as_manager()
 
     class Meta:
         ordering = ("position", "name", "pk")

@@ -146,14 +146,14 @@ def _noted(shot: Shot) -> NoteShot:
     with closing(source):
         return shot_of(
             shot.name, source, shot.report, plan, reports, label=renders[0].label if renders else "",
-            place=shot.placed,
+            place=shot.placed, generation=shot.generation,
         )  # fmt: skip
 
 
 def timeline_out(timeline: Timeline, format_name: str) -> tuple[dict[str, str], list[str]]:
     """A timeline relinked to what was written in a format, and what there is to know of it; see `documents_of`."""
     events = list[tuple[Placed, Written | None]]()
-    for shot in timeline.shots.all():  # type: ignore[attr-defined]
+    for shot in timeline.shots.listed():  # type: ignore[attr-defined]
         place, render = shot.placed, next((r for r in delivered(shot) if r.format == format_name), None)
         if place:
             chosen = range(render.first, render.stop) if render else range(0)
@@ -164,7 +164,7 @@ def timeline_out(timeline: Timeline, format_name: str) -> tuple[dict[str, str], 
 
 def delivery_zip(job: Job) -> bytes:
     """Notes and timelines of a job, packed. Raises `BadInput` where nothing is written."""
-    shots = list(job.shots.select_related("job", "timeline").prefetch_related("renders"))  # type: ignore[attr-defined]
+    shots = list(job.shots.listed().select_related("job", "timeline").prefetch_related("renders"))  # type: ignore[attr-defined]
     formats = list(dict.fromkeys(r.format for shot in shots for r in delivered(shot)))
     if not formats:
         raise BadInput(f"{job.name}: nothing is written yet; render it first.")

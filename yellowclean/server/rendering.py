@@ -91,6 +91,7 @@ def _check_name(render: Render, fmt: OutputFormat) -> None:
     """Refuse a name under which another result, of whatever shot, lies in a delivery folder or will."""
     if not render.out:
         return
+    check_free(render)
     taken = Render.objects.filter(out=render.out, name=render.name, format=render.format)
     other = taken.exclude(shot=render.shot, first=render.first, stop=render.stop).select_related("shot").first()
     if other:
@@ -100,6 +101,12 @@ def _check_name(render: Render, fmt: OutputFormat) -> None:
     path = render.target_path
     if not taken.exists() and (path.exists() or ("#" in path.name and path.parent.exists())):
         raise BadInput(f"{path}: is there already, and not from here; choose another name or folder.")
+
+
+def check_free(render: Render) -> None:
+    """Refuse to touch a file that stands in for its source. Raises `BadInput`."""
+    if Shot.objects.filter(path=str(render.target_path)).exists():
+        raise BadInput(f"{render.target_path.name}: stands in for its source; take that back first.")
 
 
 @dataclass(frozen=True, slots=True)
@@ -205,6 +212,7 @@ def delete_render(render: Render) -> None:
     Raises `BadInput` while it runs."""
     if render.active:
         raise BadInput("The render is still running; cancel it first.")
+    check_free(render)
     shutil.rmtree(render.folder, ignore_errors=True)
     Destination(render.target_path, OUTPUT_FORMATS[render.format]).discard()
     render.delete()

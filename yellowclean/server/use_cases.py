@@ -291,7 +291,8 @@ def keep_survey(shot: Shot, report: SurveyReport) -> None:
     """Keep a survey with its shot; what was measured to remain by the earlier one is forgotten."""
     shot.survey = report.model_dump(mode="json", by_alias=True)
     shot.findings = [f.model_dump(mode="json", exclude={"spots"}) for f in report.findings]
-    Shot.objects.filter(pk=shot.pk).update(survey=shot.survey, findings=shot.findings)
+    shot.cuts = report.cuts
+    Shot.objects.filter(pk=shot.pk).update(survey=shot.survey, findings=shot.findings, cuts=shot.cuts)
     PlanVersion.objects.filter(shot=shot).update(remaining=None)
 
 

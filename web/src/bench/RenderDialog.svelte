@@ -3,6 +3,7 @@
   import DitherChoice from "../lib/DitherChoice.svelte";
   import { about, percent, short, timeLeft } from "../lib/format";
   import { notices } from "../lib/notices.svelte";
+  import { generationText } from "../jobs/state";
   import type { Bench } from "./bench.svelte";
 
   const { bench }: { bench: Bench } = $props();
@@ -109,6 +110,12 @@
       <input type="checkbox" class="checkbox checkbox-xs" bind:checked={bakeLook} />
       Bake the look in (without this the file keeps the shot’s own values)
     </label>
+    {#if bench.shot && generationText(bench.shot)}
+      <p class="pb-2" data-testid="generation">
+        <b class="first-letter:uppercase">{generationText(bench.shot)}.</b> Take it back on the shots’ page to render
+        from the live plan.
+      </p>
+    {/if}
     {#if bench.version?.format?.beside_source}
       <p class="pb-2" data-testid="result-format">
         The result differs from the shot: {bench.version.format.beside_source}.

@@ -4,6 +4,7 @@
   import { keep } from "../lib/kept";
   import NextStep from "../lib/NextStep.svelte";
   import { follow } from "../lib/router.svelte";
+  import CutDialog from "./CutDialog.svelte";
   import FolderDialog from "./FolderDialog.svelte";
   import { Jobs } from "./jobs.svelte";
   import ShotCard from "./ShotCard.svelte";
@@ -23,12 +24,15 @@
   let proposeBy = $state("own");
   let picker = $state<HTMLInputElement>();
   let timelinePicker = $state<HTMLInputElement>();
+  let cutDialog = $state<CutDialog>();
   let wantedDialog = $state<WantedDialog>();
   const views = [
     ["sheet", "Sheet"],
     ["table", "Table"],
   ] as const;
   const chosen = $derived(jobs.chosenShots);
+  /** The one that is picked, for what is done to one alone. */
+  const only = $derived(jobs.picked.size === 1 ? chosen[0] : undefined);
   const written = $derived(jobs.shots.some((shot) => shot.render?.state === "done"));
   const formats = $derived(
     (jobs.open?.wanted.formats ?? [])
@@ -270,6 +274,12 @@
       >
         Propose
       </button>
+      {#if only}
+        <button class="btn btn-sm" onclick={() => cutDialog?.show(only)}>Cut into shots…</button>
+        {#if only.origin_name}
+          <button class="btn btn-sm" onclick={() => void jobs.takeShotBack(only)}>Take back</button>
+        {/if}
+      {/if}
       <span class="grow"></span>
       <button class="btn btn-sm" title={formats} onclick={() => wantedDialog?.show()}>Written as…</button>
       <button
@@ -310,6 +320,8 @@
                 (path) => void jobs.pointShot(shot, path),
               )}
             onmeasure={() => void jobs.measure([shot])}
+            oncut={() => cutDialog?.show(shot)}
+            ontakeback={() => void jobs.takeShotBack(shot)}
             onremove={() => void jobs.remove(shot)}
           />
         {:else}
@@ -331,6 +343,7 @@
       </ul>
     {/if}
     <ToleranceDialog bind:this={tolerances} {jobs} />
+    <CutDialog bind:this={cutDialog} {jobs} />
     <WantedDialog bind:this={wantedDialog} {jobs} />
     <TimelineDialog {jobs} {folders} />
     <FolderDialog bind:this={folders} />

@@ -2,7 +2,7 @@
   import { pictureAddress, SOURCE, type Shot } from "../api/client";
   import { mediaLine, percent, ratioOf, short } from "../lib/format";
   import { follow } from "../lib/router.svelte";
-  import { busy, stateOf } from "./state";
+  import { busy, generationText, stateOf } from "./state";
 
   interface Props {
     shot: Shot;
@@ -10,9 +10,11 @@
     onpick: () => void;
     onpoint: () => void;
     onmeasure: () => void;
+    oncut: () => void;
+    ontakeback: () => void;
     onremove: () => void;
   }
-  const { shot, picked, onpick, onpoint, onmeasure, onremove }: Props = $props();
+  const { shot, picked, onpick, onpoint, onmeasure, oncut, ontakeback, onremove }: Props = $props();
   const WIDTH = 480;
   const MOST = 3;
   const middle = $derived(Math.floor(shot.media.frames / 2));
@@ -67,6 +69,14 @@
       >
     </div>
     <p class="truncate text-[13px] text-quiet" title={mediaLine(shot.media)}>{mediaLine(shot.media)}</p>
+    {#if shot.origin_name}
+      <p class="truncate text-[13px]">
+        {generationText(shot) || `scene of ${shot.origin_name}`}
+        <button class="ml-1 text-quiet underline" onclick={ontakeback}
+          >{shot.generation ? "take back" : "join again"}</button
+        >
+      </p>
+    {/if}
     <div class="mt-1 flex min-h-6 flex-wrap items-center gap-x-4 gap-y-1">
       {#each worst as finding (finding.kind)}
         <span>
@@ -79,6 +89,10 @@
       {#if shot.source && !shot.source.original}
         <span class="outside" title={shot.source.evidence.join("\n")}>ask for the original</span>
       {/if}
+      {#if shot.cuts?.length}<button class="underline" onclick={oncut}
+          ><span class="figure">{shot.cuts.length}</span>
+          {shot.cuts.length === 1 ? "cut" : "cuts"} in it</button
+        >{/if}
       <span class="text-quiet">{state}</span>
       {#if shot.problem}<button class="btn btn-xs" onclick={onpoint}>Point to it…</button>{/if}
       {#if busy(shot) && shot.survey}

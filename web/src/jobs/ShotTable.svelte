@@ -3,7 +3,7 @@
   import { percent, rateText, short } from "../lib/format";
   import { follow } from "../lib/router.svelte";
   import type { Jobs } from "./jobs.svelte";
-  import { stateOf } from "./state";
+  import { generationText, stateOf } from "./state";
 
   /** The shots as rows, their figures in columns that can be sorted by. */
   const { jobs }: { jobs: Jobs } = $props();
@@ -80,7 +80,9 @@
           <td class="py-1 pr-3"
             ><a href={`/shots/${shot.id}`} onclick={follow} class="font-semibold hover:underline"
               >{shot.name}</a
-            ></td
+            >{#if shot.origin_name}<span class="block text-[12px] text-quiet"
+                >{generationText(shot) || `scene of ${shot.origin_name}`}</span
+              >{/if}</td
           >
           <td class="py-1 pr-3 text-right figure">{media.frames}</td>
           <td class="py-1 pr-3 whitespace-nowrap text-quiet"

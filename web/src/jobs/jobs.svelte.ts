@@ -246,7 +246,7 @@ export class Jobs {
       const body = { shot_ids: shots.map((shot) => shot.id) };
       const params = { path: { job_id: job.id } };
       const queued = await asked(api.POST("/api/jobs/{job_id}/render", { params, body }));
-      queued.refused.forEach((line) => notices.tell(line));
+      [...queued.refused, ...queued.told].forEach((line) => notices.tell(line));
       const count = queued.renders.length;
       if (count) notices.tell(`${count} ${count === 1 ? "render" : "renders"} queued. “Renders” shows them.`);
       await this.loadShots(job.id);
@@ -275,6 +275,33 @@ export class Jobs {
       const changed = await asked(api.PATCH("/api/jobs/{job_id}", { params, body: { tolerances } }));
       this.changed(changed);
       await this.loadShots(job.id);
+    });
+
+  /** Shots of a long one's scenes, in its place. */
+  cutInto = (shot: Shot, cuts: number[]) =>
+    notices.watch(async () => {
+      const params = { path: { shot_id: shot.id } };
+      const made = await asked(api.POST("/api/shots/{shot_id}/scenes", { params, body: { cuts } }));
+      const first = made.shots[0];
+      if (first)
+        notices.tell(`${made.shots.length} shots made of ${shot.name}.`, () => void this.takeShotBack(first));
+      await this.loadShots(shot.job_id);
+    });
+
+  /** Remove what was made of a shot, as scenes or a stand-in, and have the shot itself again. Plans that were made
+   *  since go with it only where that is wanted. */
+  takeShotBack = (shot: Shot, sure = false) =>
+    notices.watch(async () => {
+      const made = this.shots.filter((known) => known.origin_id === shot.origin_id);
+      const plans = made.reduce((sum, each) => sum + each.versions.length, 0);
+      if (plans && !sure) {
+        const lost = `${plans} ${plans === 1 ? "plan" : "plans"} made since would be lost.`;
+        notices.tell(lost, () => void this.takeShotBack(shot, true), "Take back all the same");
+        return;
+      }
+      const params = { path: { shot_id: shot.id }, query: { sure } };
+      await asked(api.POST("/api/shots/{shot_id}/take-back", { params }));
+      await this.loadShots(shot.job_id);
     });
 
   remove = (shot: Shot) =>

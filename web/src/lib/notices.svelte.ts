@@ -3,7 +3,9 @@ import { Away } from "./connection.svelte";
 interface Line {
   id: number;
   text: string;
-  undo?: () => void;
+  act?: () => void;
+  /** What the button says that does it. */
+  does: string;
 }
 
 /** Lines that the user has to see: errors above all. They stay until closed. */
@@ -11,10 +13,10 @@ class Notices {
   lines = $state<Line[]>([]);
   private next = 1;
 
-  /** Say something; `undo` takes back what is told of. */
-  tell(text: string, undo?: () => void): void {
-    if (!undo && this.lines.some((line) => line.text === text)) return;
-    this.lines.push({ id: this.next++, text, undo });
+  /** Say something; `act` takes back what is told of, or does what is offered. */
+  tell(text: string, act?: () => void, does = "Undo"): void {
+    if (!act && this.lines.some((line) => line.text === text)) return;
+    this.lines.push({ id: this.next++, text, act, does });
   }
 
   close(id: number): void {

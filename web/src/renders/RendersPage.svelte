@@ -189,6 +189,12 @@
                     <a class="btn btn-primary btn-xs" href={`/api/renders/${render.id}/file`} download
                       >Download</a
                     >
+                    <button
+                      class="btn btn-xs"
+                      title="The shot reads this file from now on; its own plan is kept and can be taken back"
+                      aria-label={`Use ${render.file_name} as source`}
+                      onclick={() => renders.standIn(render)}>Use as source</button
+                    >
                   {:else}
                     <button class="btn btn-xs" onclick={() => renders.goOn(render)}>Start again</button>
                   {/if}

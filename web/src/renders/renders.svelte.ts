@@ -66,6 +66,20 @@ export class Renders {
     });
   }
 
+  /** Have what was written stand in for its source. */
+  standIn = (render: Render) =>
+    notices.watch(async () => {
+      const params = { path: { render_id: render.id } };
+      const shot = await asked(api.POST("/api/renders/{render_id}/stand-in", { params }));
+      const told = `${shot.name} now reads ${render.file_name}; it is being measured.`;
+      notices.tell(told, () => void this.takeBack(shot.id));
+    });
+
+  private takeBack = (shot_id: number) =>
+    notices.watch(async () => {
+      await asked(api.POST("/api/shots/{shot_id}/take-back", { params: { path: { shot_id } } }));
+    });
+
   remove = (render: Render) =>
     notices.watch(async () => {
       await asked(api.DELETE("/api/renders/{render_id}", { params: { path: { render_id: render.id } } }));

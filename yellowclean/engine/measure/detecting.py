@@ -12,6 +12,7 @@ from ..frames import Array, Frame
 from ..media import MediaInfo
 from ..noise.profile import NoiseCurve
 from ..parallel import side_by_side
+from .cuts import Cuts
 from .findings import DETECTORS, Detector, Finding, Glance, Look, Said
 
 LOOKS = 8
@@ -30,6 +31,7 @@ class DetectorPass:
         # of every frame a number or two are kept, so that a long shot takes little more memory than a short one
         self._series = {d.kind: array("d") for d in detectors if d.every_frame}
         self._frames = array("q")
+        self.cuts = Cuts()
         self._before: Array | None = None
         self._waiting: tuple[int, Array, Frame | None, NoiseCurve, Said] | None = None
 
@@ -39,6 +41,7 @@ class DetectorPass:
 
     def show(self, n: int, plane: Array, frame: Frame | None, curve: NoiseCurve, said: Said) -> None:
         self._observe(plane)
+        self.cuts.see(n, plane)
         self._waiting = n, plane, frame, curve, said
 
     def _observe(self, after: Array | None) -> None:

@@ -74,6 +74,7 @@ class SurveyReport(BaseModel):
     profile: NoiseProfile
     motion_px: float = Field(description="90th percentile of the motion between frames, in pixels.")
     standing: float = Field(0, description="Share of the picture that stands still between frames, 0-1.")
+    cuts: list[int] = Field([], description="Frames with which another picture begins.")
     ladder: list[Rung] = Field([], description="Estimated error of the noise chain at several strengths.")
 
     @property

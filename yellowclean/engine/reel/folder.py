@@ -53,6 +53,8 @@ class JobShot(BaseModel):
     place: Placed | None = None
     space: str = ""
     look: Look = Look()
+    origin: str = Field("", description="Name of the shot that it was made of, and stands in the place of.")
+    generation: int = Field(0, ge=0, le=1000, description="How often its frames were treated and written before.")
     fingerprint: str = Field("", description="Tells its footage from other footage under its name.")
     stills: list[JobStill] = []
 
@@ -109,6 +111,12 @@ class JobFolder:
             _write(root / TIMELINE, timeline)
         _write(root / DOCUMENT, document.model_dump_json(by_alias=True, indent=1) + "\n")
         return cls(root)
+
+    @property
+    def shots(self) -> list[JobShot]:
+        """The shots that are worked on: all of which no others were made."""
+        replaced = {shot.origin for shot in self.document.shots}
+        return [shot for shot in self.document.shots if shot.name not in replaced]
 
     @property
     def timeline(self) -> str:

@@ -106,10 +106,13 @@ def note_of(job: str, shots: Sequence[NoteShot], timeline: str = "", remarks: Se
 
 def shot_of(
     name: str, source: Source, survey: SurveyReport | None, plan: Plan | None, files: Sequence[DeliveryReport],
-    *, label: str = "", place: Placed | None = None,
+    *, label: str = "", place: Placed | None = None, generation: int = 0,
 ) -> NoteShot:  # fmt: skip
-    """A shot's part of the note; `files` are the reports of what was written by this plan."""
+    """A shot's part of the note; `files` are the reports of what was written by this plan, `generation` how often
+    the frames that it read had been treated and written before."""
     info, remarks = source.info, list(place.told) if place else []
+    if generation:
+        remarks.append(f"{second_generation(generation)}: the source named here was itself written by a plan")
     if survey is None:
         remarks.append("was not measured")
     elif plan is not None:
@@ -135,6 +138,11 @@ def shot_of(
         before=_picture(source, info.frames // 2),
         after=_picture_of(files[0], info) if files else "",
     )  # fmt: skip
+
+
+def second_generation(generation: int) -> str:
+    """What treating frames is called that were treated and written so often before."""
+    return "second generation" if generation == 1 else f"generation {generation + 1}"
 
 
 def unopened(name: str, info: MediaInfo, why: str, *, place: Placed | None = None) -> NoteShot:

@@ -107,7 +107,7 @@ def _content(shot: JobShot) -> tuple[object, ...]:
 def _shots(job: JobFolder) -> list[JobShot]:
     if not job.document.shots:
         raise BadInput(f"{job.root}: the job has no shots.")
-    return job.document.shots
+    return job.shots
 
 
 def propose_all(
@@ -257,7 +257,7 @@ def _noted(job: JobFolder, shot: JobShot) -> NoteShot:
     with closing(job.opened(shot)) as source:
         return shot_of(
             shot.name, source, job.survey(shot), plan, [job.report_of(k) for k in kept], label=label,
-            place=shot.place,
+            place=shot.place, generation=shot.generation,
         )  # fmt: skip
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from django.db.models import Count, Max, Prefetch, QuerySet
+from django.db.models import Count, Max, Prefetch, Q, QuerySet
 from django.http import HttpRequest
 from ninja import Router, Schema
 from pydantic import ValidationError
@@ -55,6 +55,10 @@ def told_shot(shot: Shot) -> ShotOut:
         picture_key=picture_key(shot),
         media=shot.info,
         place=shot.placed,
+        cuts=shot.cuts,
+        origin_id=shot.origin_id,
+        origin_name=shot.origin.name if shot.origin else "",
+        generation=shot.generation,
         input_space=input_space(shot.info),
         findings=None if findings is None else standings(findings, _left(versions[-1]) if versions else None),
         source=source_check(findings) if findings is not None else None,
@@ -100,7 +104,9 @@ def _untold(shot: Shot, error: Exception) -> ShotOut:
 
 def shots_of(job_id: int) -> QuerySet[Shot]:
     """The shots of a job with all that `told_shot` needs, in a fixed number of queries."""
-    shots = Job.objects.get(pk=job_id).shots.select_related("job").defer("survey")
+    shots = (
+        Job.objects.get(pk=job_id).shots.listed().select_related("job", "origin").defer("survey", "origin__survey")
+    )
     newest = [
         Prefetch(name, kind.objects.filter(pk__in=kind.objects.values("shot").annotate(n=Max("pk")).values("n")))
         for name, kind in (("surveys", Survey), ("renders", Render))
@@ -110,7 +116,10 @@ def shots_of(job_id: int) -> QuerySet[Shot]:
 
 @router.get("/jobs", response=list[JobOut])
 def list_jobs(request: HttpRequest) -> list[JobOut]:
-    return [_told(job, job.count) for job in Job.objects.annotate(count=Count("shots"))]
+    return [
+        _told(job, job.count)
+        for job in Job.objects.annotate(count=Count("shots", filter=Q(shots__derived__isnull=True), distinct=True))
+    ]
 
 
 @router.post("/jobs", response=JobOut)
@@ -133,7 +142,7 @@ def change_job(request: HttpRequest, job_id: int, payload: JobChange) -> JobOut:
         delivery_folder(payload.wanted.folder)
         job.wanted = payload.wanted.model_dump()
         job.save(update_fields=["wanted"])
-    return _told(job, job.shots.count())
+    return _told(job, job.shots.listed().count())
 
 
 @router.get("/findings", response=list[FindingKind])

@@ -7,15 +7,17 @@ from typing import Literal
 from django.conf import settings
 from django.http import HttpRequest, HttpResponse
 from django.utils.http import content_disposition_header
-from ninja import Query, Router, Schema
+from ninja import Field, Query, Router, Schema
 
 from ...engine.errors import BadInput
 from ...engine.media import OUTPUT_FORMATS
 from ...engine.reel.naming import FIELDS
+from ...engine.reel.note import second_generation
 from ...engine.reel.paper import as_html, as_pdf
 from ...engine.reel.timeline import exact
 from ..archive import packed_job, point_shot_to, unpacked_job
-from ..models import Job, Shot, Timeline
+from ..derived import cut_into_scenes, stand_in, take_back
+from ..models import Job, Render, Shot, Timeline
 from ..reels import (
     HANDLES,
     add_timeline,
@@ -88,10 +90,11 @@ class TakeIn(Schema):
 
 
 class RendersOut(Schema):
-    """What was queued, and one line for each shot that could not be."""
+    """What was queued, one line for each shot that could not be, and one for each that was treated before."""
 
     renders: list[RenderOut]
     refused: list[str]
+    told: list[str]
 
 
 def told_timeline(timeline: Timeline) -> TimelineOut:
@@ -191,9 +194,15 @@ def get_delivery(request: HttpRequest, job_id: int) -> HttpResponse:
 @router.post("/jobs/{job_id}/render", response=RendersOut)
 def render_job(request: HttpRequest, job_id: int, payload: ShotsIn) -> RendersOut:
     """Queue the newest version of many shots, as the job wants them written."""
-    renders, refused = render_many(Job.objects.get(pk=job_id), chosen_of(job_id, payload.shot_ids))
-    known = Experience()
-    return RendersOut(renders=[told_render(render, known) for render in renders], refused=refused)
+    shots = list(chosen_of(job_id, payload.shot_ids))
+    renders, refused = render_many(Job.objects.get(pk=job_id), shots)
+    known, queued = Experience(), {render.shot_id for render in renders}
+    told = [
+        f"{shot.name}: will be {second_generation(shot.generation)}; its source was written by a plan."
+        for shot in shots
+        if shot.generation and shot.pk in queued
+    ]
+    return RendersOut(renders=[told_render(r, known) for r in renders], refused=refused, told=told)
 
 
 class NoteQuery(Schema):
@@ -213,6 +222,31 @@ def get_note(request: HttpRequest, job_id: int, query: Query[NoteQuery]) -> Http
     if query.kind == "pdf":
         return _download(f"{job.name}, delivery note.pdf", as_pdf(note), "application/pdf")
     return HttpResponse(note.model_dump_json(by_alias=True, indent=1), content_type="application/json")
+
+
+class CutsIn(Schema):
+    """Frames of a shot with which another picture begins."""
+
+    cuts: list[int] = Field(max_length=10_000)
+
+
+@router.post("/shots/{shot_id}/scenes", response=Added)
+def cut_shot(request: HttpRequest, shot_id: int, payload: CutsIn) -> Added:
+    """A shot for each scene, in the place of the whole."""
+    made = cut_into_scenes(Shot.objects.select_related("job").get(pk=shot_id), payload.cuts)
+    return Added(shots=[told_shot(shot) for shot in made], refused=[])
+
+
+@router.post("/renders/{render_id}/stand-in", response=ShotOut)
+def let_stand_in(request: HttpRequest, render_id: int) -> ShotOut:
+    """Have what was written stand in for its source: further work reads it."""
+    return told_shot(stand_in(Render.objects.select_related("shot__job", "shot__timeline").get(pk=render_id)))
+
+
+@router.post("/shots/{shot_id}/take-back", response=ShotOut)
+def take_shot_back(request: HttpRequest, shot_id: int, sure: bool = False) -> ShotOut:
+    """Remove what was made of a shot, all of it, and list the shot again; `sure` where plans are lost with it."""
+    return told_shot(take_back(Shot.objects.select_related("job", "origin__job").get(pk=shot_id), sure=sure))
 
 
 class DeliveryChoices(Schema):

@@ -69,6 +69,13 @@ class ShotOut(Schema):
     media: MediaInfo
     place: Placed | None = None
     """Where it stands in the timeline that it came from."""
+    cuts: list[int] = Field(default_factory=list)
+    """Frames with which another picture begins."""
+    origin_id: int | None = None
+    origin_name: str = ""
+    """The shot that it was made of, as a scene or a stand-in, which comes back when that is taken back."""
+    generation: int = 0
+    """How often its frames were treated and written before."""
     input_space: InputSpace | None = None
     """What its values are taken for, and how sure that is."""
     findings: list[Standing] | None

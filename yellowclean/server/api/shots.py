@@ -21,6 +21,7 @@ from ...engine.media.timecode import frames_between, shifted
 from ...engine.plan import Plan, Step
 from ...engine.propose import offered
 from ...engine.treat import TREATMENTS
+from ..derived import check_listed
 from ..models import PlanVersion, Profile, Shot
 from ..use_cases import (
     Wishes,
@@ -123,7 +124,9 @@ def get_shot(request: HttpRequest, shot_id: int) -> ShotDetail:
 
 @router.delete("/shots/{shot_id}", response={204: None})
 def remove_shot(request: HttpRequest, shot_id: int) -> tuple[int, None]:
-    delete_shot(Shot.objects.get(pk=shot_id))
+    shot = Shot.objects.get(pk=shot_id)
+    check_listed(shot)
+    delete_shot(shot)
     return 204, None
 
 
