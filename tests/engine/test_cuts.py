@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from unittest import TestCase
 
 import cv2
@@ -22,7 +23,7 @@ PHOTOGRAPHS = "astronaut", "coffee", "chelsea", "rocket", "immunohistochemistry"
 """Of scikit-image's own data."""
 
 
-def cuts_of(frames: list[Array]) -> list[int]:
+def cuts_of(frames: Sequence[Array]) -> list[int]:
     cuts = Cuts()
     for n, plane in enumerate(frames):
         cuts.see(n, plane)
@@ -36,8 +37,12 @@ def panned(name: str, frames: int, speed: float, rng: np.random.Generator) -> li
     for k in range(frames):
         x = int(np.clip(40 + speed * k + rng.normal(0, 1), 0, WIDTH))
         y = int(np.clip(60 + rng.normal(0, 1), 0, HEIGHT))
-        out.append(picture[y : y + HEIGHT, x : x + WIDTH] + rng.normal(0, 0.02, (HEIGHT, WIDTH)).astype(np.float32))
+        out.append(picture[y : y + HEIGHT, x : x + WIDTH] + noise(rng))
     return out
+
+
+def noise(rng: np.random.Generator) -> Array:
+    return rng.normal(0, 0.02, (HEIGHT, WIDTH)).astype(np.float32)
 
 
 class Found(TestCase):

@@ -117,7 +117,7 @@ class Jobs(ApiCase):
         proposed = self.ask("post", f"/jobs/{self.job.pk}/propose", {"profile_id": saved["id"]})
         shots = proposed["shots"]
         self.assertEqual([s["versions"] for s in shots], [["A"], ["A"], []])
-        self.ask("post", f"/jobs/{self.job.pk}/propose", {"matching": True, "shot_ids": [second.pk]})
+        self.ask("post", f"/jobs/{self.job.pk}/propose", {"by": "camera", "shot_ids": [second.pk]})
         self.assertEqual(list(second.versions.values_list("label", flat=True)), ["A", "B"])
         names = {v.plan.profile.name for v in second.versions.all() if v.plan.profile}
         self.assertEqual(names, {"Quay cam"})

@@ -43,7 +43,7 @@ def packed_job(job: Job) -> bytes:
                 kept.keep_survey(told, shot.report)
             for version in shot.versions.all():  # type: ignore[attr-defined]
                 kept.keep_plan(told, _label(version.label), version.plan)
-        (root / "note.html").write_text(as_html(note_for(job, job.shots.listed())))
+        (root / "note.html").write_text(as_html(note_for(job, job.listed_shots)))
         return _zipped(root)
 
 

@@ -51,6 +51,8 @@ def stand_in(render: Render) -> Shot:
         _take_after(made, shot)
         made.generation = shot.generation + 1
         place, missing = shot.placed, shot.info.frames - render.stop
+        if place is None and (render.first or missing):
+            raise BadInput(f"{shot.name}: {Path(render.path).name} does not hold all of it; render it whole.")
         if place:
             place = place.model_copy(update={"head": place.head - render.first, "tail": place.tail - missing})
             if min(place.head, place.tail) < 0:

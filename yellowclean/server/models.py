@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any, ClassVar, TypeVar
 
@@ -47,6 +47,12 @@ class Job(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+    @property
+    def listed_shots(self) -> models.QuerySet[Shot]:
+        """The shots that are worked on, see `ShotQuerySet`."""
+        found: models.QuerySet[Shot] = Shot.objects.filter(job=self).listed()
+        return found
 
     @property
     def folder(self) -> Path:
@@ -98,6 +104,7 @@ class Shot(models.Model):
     media = models.JSONField()
     survey = models.JSONField(null=True)
     findings = models.JSONField(null=True, help_text="The survey's findings without their places, for lists.")
+    noise = models.JSONField(null=True, help_text="The engine's Heard: noise of the survey, to be compared by.")
     cuts = models.JSONField(default=list, help_text="Frames with which another picture begins, by the survey.")
     look = models.JSONField(default=dict, help_text="The engine's Look that the shot is judged under.")
     space = models.CharField(
@@ -174,7 +181,7 @@ class Shot(models.Model):
         found = _readable(SurveyReport, self.survey)
         return found.with_tolerances(self.job.tolerances) if found else None
 
-    @property
+    @cached_property
     def listed_findings(self) -> list[Finding] | None:
         """The findings without their places, against the job's tolerances; None where there are none to read."""
         if self.findings is None:
@@ -311,6 +318,12 @@ class PlanVersion(models.Model):
     def left(self, plan: Plan) -> Remaining | None:
         """What was measured to be left under this very plan, if that was measured."""
         known = self.remaining if self.remaining and self.remaining.get("plan") == plan.digest() else None
+        return _readable(Remaining, known)
+
+    @property
+    def left_when_seen(self) -> Remaining | None:
+        """What was measured to be left since the plan was last changed: for lists, which do not read it."""
+        known = self.remaining if (self.remaining or {}).get("revision") == self.revision else None
         return _readable(Remaining, known)
 
 

@@ -164,7 +164,7 @@ def timeline_out(timeline: Timeline, format_name: str) -> tuple[dict[str, str], 
 
 def delivery_zip(job: Job) -> bytes:
     """Notes and timelines of a job, packed. Raises `BadInput` where nothing is written."""
-    shots = list(job.shots.listed().select_related("job", "timeline").prefetch_related("renders"))  # type: ignore[attr-defined]
+    shots = list(job.listed_shots.select_related("job", "timeline").prefetch_related("renders"))
     formats = list(dict.fromkeys(r.format for shot in shots for r in delivered(shot)))
     if not formats:
         raise BadInput(f"{job.name}: nothing is written yet; render it first.")

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import shutil
 from collections.abc import Iterable, Sequence
 from contextlib import closing
+from dataclasses import dataclass
 from math import inf
 from pathlib import Path
+from typing import Literal
 
 from django.conf import settings
 from django.db import models, transaction
 from django.utils import timezone
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, ValidationError
 
 from ..engine.colour.encodings import checked_space
 from ..engine.colour.input_space import encoding_of
@@ -21,6 +24,7 @@ from ..engine.errors import BadInput
 from ..engine.format import Format
 from ..engine.frames import never
 from ..engine.judge.patches import Remaining, nothing_yet, remaining_one_by_one
+from ..engine.measure.groups import Heard, Taken, groups, pooled
 from ..engine.measure.patch import Patch
 from ..engine.measure.report import SurveyReport, finding_kinds
 from ..engine.media import fingerprint, sequence_files, stamp
@@ -136,20 +140,22 @@ class Wishes(BaseModel):
 
 
 def proposal_for(
-    shot: Shot, profile: Profile | None = None, wishes: Wishes | None = None
+    shot: Shot, profile: NoiseProfile | None = None, wishes: Wishes | None = None
 ) -> tuple[Plan, list[Untreated]]:
     """The least treatment of a measured shot, and what it leaves alone."""
     wishes = wishes or Wishes()
     report = shot.report
     if report is None:
         raise BadInput(f"{shot.name}: has not been measured; measure it first.")
-    used = profile.profile if profile else None
-    plan = propose(report, used, scale=wishes.factor, sharpen=wishes.sharpen)
+    plan = propose(report, profile, scale=wishes.factor, sharpen=wishes.sharpen)
     return plan, untreated(report, plan)
 
 
 def propose_version(
-    shot: Shot, profile: Profile | None = None, steps: Sequence[int] | None = None, wishes: Wishes | None = None
+    shot: Shot,
+    profile: NoiseProfile | None = None,
+    steps: Sequence[int] | None = None,
+    wishes: Wishes | None = None,
 ) -> PlanVersion:
     """Make the least treatment of a measured shot its next version, or those of its steps that `steps` numbers."""
     plan = proposal_for(shot, profile, wishes)[0]
@@ -160,10 +166,53 @@ def propose_version(
     return new_version(shot, plan, "Proposed")
 
 
-def propose_for(shots: Iterable[Shot], profile: Profile | None, *, matching: bool = False) -> list[PlanVersion]:
-    """Propose for many measured shots at once: by one saved profile, by the one that matches each shot's
-    own camera, or by each shot's own noise."""
-    return [propose_version(shot, matching_profile(shot) if matching else profile) for shot in shots if shot.survey]
+By = Literal["own", "camera", "group"]
+"""By what noise many shots are treated where no saved profile is named: each by its own, by the saved profile of
+its camera, or by that of the shots of the job whose noise is like its own."""
+
+
+def propose_for(shots: Sequence[Shot], profile: Profile | None, by: By = "own") -> list[PlanVersion]:
+    """Propose for many measured shots of a job at once: by one saved profile, or as `by` says."""
+    measured = [shot for shot in shots if shot.survey]
+    known = dict[int, NoiseProfile]()
+    if profile:
+        known = {shot.pk: profile.profile for shot in measured}
+    elif by == "camera":
+        known = {shot.pk: saved.profile for shot in measured if (saved := matching_profile(shot))}
+    elif by == "group" and measured:
+        known = _of_groups(measured[0].job)
+    return [propose_version(shot, known.get(shot.pk)) for shot in measured]
+
+
+def _of_groups(job: Job) -> dict[int, NoiseProfile]:
+    """By shot, the profile that it shares with those like it."""
+    known = dict[int, NoiseProfile]()
+    for group in noise_groups(job):
+        documents = job.shots.filter(pk__in=group.shots).values_list("survey__profile", flat=True)  # type: ignore[attr-defined]
+        shared = pooled([NoiseProfile.model_validate(document) for document in documents])
+        known |= dict.fromkeys(group.shots, shared)
+    return known
+
+
+@dataclass(frozen=True, slots=True)
+class NoiseGroup:
+    """Shots of one camera at one setting, and the noise of the first."""
+
+    shots: list[int]
+    noise: Heard
+
+
+def noise_groups(job: Job) -> list[NoiseGroup]:
+    """The measured shots of a job by their noise, those that stand alone too."""
+    listed = job.listed_shots.exclude(noise=None)
+    found = list[tuple[int, Taken]]()
+    for pk, camera, gain, document in listed.values_list("pk", "media__camera", "media__gain", "noise"):
+        with contextlib.suppress(ValidationError):  # of a release that this one cannot read
+            found.append((pk, Taken(camera or "", gain or "", Heard.model_validate(document))))
+    return [
+        NoiseGroup([found[k][0] for k in group], found[group[0]][1].noise)
+        for group in groups([taken for _, taken in found])
+    ]
 
 
 def matching_profile(shot: Shot) -> Profile | None:
@@ -229,6 +278,23 @@ def allowed_look(look: Look) -> Look:
     return look
 
 
+def copy_look(of: Shot, shots: Iterable[Shot]) -> list[tuple[Shot, Look]]:
+    """Judge shots under the look of another, managed from what each one's own values are in. The shots, each with
+    the look that it had."""
+    look, before, had = of.shown_under, encoding_of(of.info).space, []
+    with transaction.atomic():
+        for shot in shots:
+            had.append((shot, shot.shown_under))
+            set_look(shot, look.behind(before, encoding_of(shot.info).space))
+    return had
+
+
+def set_look(shot: Shot, look: Look) -> None:
+    """Judge a shot under another look. Raises `BadInput` for one that cannot be shown, and the old one stays."""
+    shot.look = allowed_look(look).model_dump(mode="json")
+    shot.save(update_fields=["look"])
+
+
 def rename(version: PlanVersion, label: str) -> None:
     """Give a version another label, which no other of its shot may have. Raises `BadInput`."""
     if not label or version.shot.versions.filter(label=label).exists():  # type: ignore[attr-defined]
@@ -282,7 +348,8 @@ def measure_remaining(version: PlanVersion, *, patience: float = inf) -> Remaini
         if told is None or told.coming:
             return told or nothing_yet(plan, report)
         known = told
-        version.remaining = {"plan": plan.digest(), "places": places, **known.model_dump()}
+        about = {"plan": plan.digest(), "revision": version.revision, "places": places}
+        version.remaining = {**about, **known.model_dump()}
         PlanVersion.objects.filter(pk=version.pk).update(remaining=version.remaining)
     return known
 
@@ -291,8 +358,9 @@ def keep_survey(shot: Shot, report: SurveyReport) -> None:
     """Keep a survey with its shot; what was measured to remain by the earlier one is forgotten."""
     shot.survey = report.model_dump(mode="json", by_alias=True)
     shot.findings = [f.model_dump(mode="json", exclude={"spots"}) for f in report.findings]
-    shot.cuts = report.cuts
-    Shot.objects.filter(pk=shot.pk).update(survey=shot.survey, findings=shot.findings, cuts=shot.cuts)
+    shot.cuts, shot.noise = report.cuts, Heard.of(report.profile).model_dump(mode="json")
+    told = {name: getattr(shot, name) for name in ("survey", "findings", "cuts", "noise")}
+    Shot.objects.filter(pk=shot.pk).update(**told)
     PlanVersion.objects.filter(shot=shot).update(remaining=None)
 
 

@@ -30,6 +30,7 @@ export type Strip = Schemas["Strip"];
 export type Mark = Schemas["Mark"];
 export type Course = Schemas["Course"];
 export type Overwork = Schemas["Overwork"];
+export type NoiseGroup = Schemas["NoiseGroupOut"];
 export type Preset = Schemas["PresetOut"];
 export type Pixel = Schemas["Pixel"];
 export type Version = Schemas["VersionOut"];

@@ -8,7 +8,7 @@
   let shot = $state<Shot | null>(null);
   let cuts = $state<{ at: number; wanted: boolean; by: "found" | "by hand" }[]>([]);
   let another = $state<number>();
-  const PICTURE_WIDTH = 150;
+  const PICTURE_WIDTH = 208;
   const wanted = $derived(cuts.filter((cut) => cut.wanted));
   const frames = $derived(shot?.media.frames ?? 1);
   const fits = $derived(

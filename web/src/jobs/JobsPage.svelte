@@ -2,8 +2,10 @@
   import { untrack } from "svelte";
   import { connection } from "../lib/connection.svelte";
   import { keep } from "../lib/kept";
+  import { nearing } from "../lib/nearing";
   import NextStep from "../lib/NextStep.svelte";
   import { follow } from "../lib/router.svelte";
+  import CopyDialog from "./CopyDialog.svelte";
   import CutDialog from "./CutDialog.svelte";
   import FolderDialog from "./FolderDialog.svelte";
   import { Jobs } from "./jobs.svelte";
@@ -24,6 +26,7 @@
   let proposeBy = $state("own");
   let picker = $state<HTMLInputElement>();
   let timelinePicker = $state<HTMLInputElement>();
+  let copyDialog = $state<CopyDialog>();
   let cutDialog = $state<CutDialog>();
   let wantedDialog = $state<WantedDialog>();
   const views = [
@@ -79,7 +82,7 @@
   $effect(() => {
     const open = jobs.open?.id;
     if (open === undefined) return;
-    void jobs.loadShots(open);
+    untrack(() => void jobs.loadShots(open));
     return jobs.follow(open);
   });
 
@@ -256,9 +259,10 @@
       {/if}
       <label class="flex items-center gap-1.5">
         Propose by
-        <select class="select w-48 select-sm" bind:value={proposeBy}>
+        <select class="select w-44 select-sm" bind:value={proposeBy}>
           <option value="own">each shot's own noise</option>
-          <option value="matching">the profile of its camera</option>
+          <option value="group">shots with noise like its own</option>
+          <option value="camera">the profile of its camera</option>
           {#each jobs.profiles as profile (profile.id)}
             <option value={String(profile.id)}>{profile.name}</option>
           {/each}
@@ -274,6 +278,7 @@
       >
         Propose
       </button>
+      <button class="btn btn-sm" onclick={() => copyDialog?.show()}>Copy from…</button>
       {#if only}
         <button class="btn btn-sm" onclick={() => cutDialog?.show(only)}>Cut into shots…</button>
         {#if only.origin_name}
@@ -309,7 +314,7 @@
       <ul
         class="grid min-h-0 grow auto-rows-min grid-cols-[repeat(auto-fill,minmax(300px,1fr))] gap-x-4 gap-y-5 overflow-y-auto px-5 pt-1 pb-6"
       >
-        {#each jobs.shown as shot (shot.id)}
+        {#each jobs.inSight as shot (shot.id)}
           <ShotCard
             {shot}
             picked={jobs.picked.has(shot.id)}
@@ -340,9 +345,11 @@
             {/if}
           </li>
         {/each}
+        {#if jobs.inSight.length < jobs.shown.length}<li use:nearing={jobs.drawMore} class="h-8"></li>{/if}
       </ul>
     {/if}
     <ToleranceDialog bind:this={tolerances} {jobs} />
+    <CopyDialog bind:this={copyDialog} {jobs} />
     <CutDialog bind:this={cutDialog} {jobs} />
     <WantedDialog bind:this={wantedDialog} {jobs} />
     <TimelineDialog {jobs} {folders} />

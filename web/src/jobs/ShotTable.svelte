@@ -1,5 +1,7 @@
 <script lang="ts">
+  import { untrack } from "svelte";
   import type { Shot } from "../api/client";
+  import { nearing } from "../lib/nearing";
   import { percent, rateText, short } from "../lib/format";
   import { follow } from "../lib/router.svelte";
   import type { Jobs } from "./jobs.svelte";
@@ -13,7 +15,15 @@
     ),
   );
   const units = $derived(new Map(jobs.kinds.map(({ kind, unit }) => [kind, unit])));
+  const rising = new Set(["reel", "name", "group"]);
   const all = $derived(jobs.shown.length > 0 && jobs.shown.every((shot) => jobs.picked.has(shot.id)));
+
+  // anew whenever a shot was measured
+  const measured = $derived(jobs.shots.map((shot) => (shot.findings ? shot.survey?.id : 0)).join());
+  $effect(() => {
+    const job = jobs.shotsOf;
+    if (job !== null && measured) untrack(() => void jobs.loadGroups(job));
+  });
 
   function finding(shot: Shot, kind: string) {
     return shot.findings?.find((found) => found.kind === kind);
@@ -28,14 +38,10 @@
 {#snippet head(name: string, title: string, unit = "")}
   <th
     class={["py-1 pr-3 font-semibold whitespace-nowrap", unit && "text-right"]}
-    aria-sort={jobs.sort === name
-      ? name === "name" || name === "reel"
-        ? "ascending"
-        : "descending"
-      : undefined}
+    aria-sort={jobs.sort === name ? (rising.has(name) ? "ascending" : "descending") : undefined}
   >
     <button class="first-letter:uppercase hover:underline" onclick={() => (jobs.sort = name)}
-      >{title}{jobs.sort === name ? (name === "name" || name === "reel" ? " ↑" : " ↓") : ""}</button
+      >{title}{jobs.sort === name ? (rising.has(name) ? " ↑" : " ↓") : ""}</button
     >
     {#if unit}<span class="block text-[12px] font-normal text-quiet">{unit}</span>{/if}
   </th>
@@ -58,13 +64,14 @@
         {@render head("name", "Shot")}
         {@render head("frames", "Frames", "with handles")}
         <th class="py-1 pr-3 font-semibold">Footage</th>
+        {#if jobs.groups.length > 1}{@render head("group", "Noise of")}{/if}
         {#each kinds as { kind } (kind)}{@render head(kind, kind, units.get(kind) || "count")}{/each}
         <th class="py-1 pr-3 font-semibold">Plan</th>
         <th class="py-1 font-semibold">State</th>
       </tr>
     </thead>
     <tbody>
-      {#each jobs.shown as shot (shot.id)}
+      {#each jobs.inSight as shot (shot.id)}
         {@const media = shot.media}
         <tr class={["border-b border-rule", jobs.picked.has(shot.id) && "bg-base-200"]}>
           <td class="py-1 pr-2">
@@ -88,6 +95,14 @@
           <td class="py-1 pr-3 whitespace-nowrap text-quiet"
             >{media.width}×{media.height} · {rateText(media.rate)} · {media.codec}</td
           >
+          {#if jobs.groups.length > 1}
+            {@const group = jobs.groupOf[shot.id]}
+            <td
+              class="py-1 pr-3 whitespace-nowrap"
+              title={group && `Shots of one camera and setting: σ ${short(group.luma_cv)} CV in luma`}
+              >{group ? `group ${group.name}` : ""}</td
+            >
+          {/if}
           {#each kinds as { kind } (kind)}
             {@const found = finding(shot, kind)}
             <td class="py-1 pr-3 text-right figure">
@@ -107,6 +122,8 @@
           >
         </tr>
       {/each}
+      {#if jobs.inSight.length < jobs.shown.length}<tr use:nearing={jobs.drawMore}><td class="h-8"></td></tr
+        >{/if}
     </tbody>
   </table>
 </div>

@@ -12,8 +12,13 @@ function of(shot: Shot, kind: string): ShotFinding | undefined {
 }
 
 /** The shots that a filter lets through, in the order that was asked for. `sort` is "reel" (as they come), "name",
- *  "frames", "worst" or a kind of finding; `filter` is "all", "outside", "unmeasured", "source" or a kind that lies outside. */
-export function arranged(shots: Shot[], sort: string, filter: string): Shot[] {
+ *  "frames", "group" (of noise), "worst" or a kind of finding; `filter` is "all", "outside", "unmeasured", "source" or a kind that lies outside. */
+export function arranged(
+  shots: Shot[],
+  sort: string,
+  filter: string,
+  groupOf: (shot: Shot) => number = () => 0,
+): Shot[] {
   const passes = (shot: Shot): boolean => {
     if (filter === "all") return true;
     if (filter === "unmeasured") return !shot.findings;
@@ -29,6 +34,7 @@ export function arranged(shots: Shot[], sort: string, filter: string): Shot[] {
   };
   const kept = shots.filter(passes);
   if (sort === "reel") return kept;
+  if (sort === "group") return kept.toSorted((a, b) => groupOf(a) - groupOf(b));
   if (sort === "name") return kept.toSorted((a, b) => a.name.localeCompare(b.name));
   return kept.toSorted((a, b) => weight(b) - weight(a));
 }

@@ -6,9 +6,11 @@ import {
   type DeliveryChoices,
   type FindingKind,
   type Job,
+  type NoiseGroup,
   type Preset,
   type Profile,
   type Shot,
+  type Step,
   type Timeline,
   type Unpacked,
   type Wanted,
@@ -24,10 +26,13 @@ import { upload } from "./upload";
 const TIMELINES = /\.(otio|edl|xml)$/i;
 const PACKED = /\.zip$/i;
 
+/** Shots that are drawn at once. */
+const DRAWN = 48;
+
 /** State of the Jobs screen: the jobs, and the shots of the open one. */
 export class Jobs {
   all = $state<Job[]>([]);
-  shots = $state<Shot[]>([]);
+  shots = $state.raw<Shot[]>([]);
   /** The job that the shots are of, once they are here. */
   shotsOf = $state<number | null>(null);
   loaded = $state(false);
@@ -36,6 +41,11 @@ export class Jobs {
   profiles = $state<Profile[]>([]);
   presets = $state<Preset[]>([]);
   choices = $state<DeliveryChoices | null>(null);
+  /** Measured shots by their noise; asked for where it is shown. */
+  groups = $state<NoiseGroup[]>([]);
+  readonly groupOf = $derived(
+    Object.fromEntries(this.groups.flatMap((group) => group.shot_ids.map((id) => [id, group] as const))),
+  );
   /** The timeline that is looked at before it is taken. */
   timeline = $state<Timeline | null>(null);
   readonly picked = new SvelteSet<number>();
@@ -48,10 +58,19 @@ export class Jobs {
   filter = $state("all");
   view = $state<"sheet" | "table">(kept("shots-view", "sheet"));
   /** The shots as the contact sheet shows them. */
-  readonly shown = $derived(arranged(this.shots, this.sort, this.filter));
+  readonly shown = $derived(
+    arranged(this.shots, this.sort, this.filter, (shot) => Number(this.groupOf[shot.id]?.name ?? Infinity)),
+  );
+  /** As many of them as are drawn: more come when the last one comes near. */
+  private drawn = $state(DRAWN);
+  readonly inSight = $derived(this.shown.slice(0, this.drawn));
   readonly open = $derived.by(() => this.all.find((job) => job.id === this.chosen()) ?? this.all[0] ?? null);
 
   constructor(private readonly chosen: () => number | null) {}
+
+  drawMore = (): void => {
+    this.drawn += DRAWN;
+  };
 
   pick(id: number): void {
     if (!this.picked.delete(id)) this.picked.add(id);
@@ -74,15 +93,32 @@ export class Jobs {
       if (this.shotsOf !== jobId) {
         [this.shots, this.shotsOf] = [[], null];
         this.picked.clear();
+        this.drawn = DRAWN;
+        await this.loadFirst(jobId);
       }
       const shots = await asked(api.GET("/api/jobs/{job_id}/shots", { params: { path: { job_id: jobId } } }));
       if (this.open?.id === jobId) [this.shots, this.shotsOf] = [shots, jobId]; // else another was opened meanwhile
     });
 
+  /** The first shots of a long job, which are here before the rest can be told. */
+  private async loadFirst(jobId: number): Promise<void> {
+    if ((this.open?.shots ?? 0) <= DRAWN) return;
+    const params = { path: { job_id: jobId }, query: { most: DRAWN } };
+    const shots = await asked(api.GET("/api/jobs/{job_id}/shots", { params }));
+    if (this.open?.id === jobId) [this.shots, this.shotsOf] = [shots, jobId];
+  }
+
   /** Follow the job's background work while the screen is open. */
   follow(jobId: number): () => void {
     return listen(jobId, (event) => this.hear(jobId, event));
   }
+
+  loadGroups = (jobId: number) =>
+    notices.watch(async () => {
+      const params = { path: { job_id: jobId } };
+      const groups = await asked(api.GET("/api/jobs/{job_id}/noise-groups", { params }));
+      if (this.open?.id === jobId) this.groups = groups;
+    });
 
   private hear(jobId: number, event: WorkEvent): void {
     const shot = this.shots.find((s) => s.id === event.shot_id);
@@ -90,8 +126,8 @@ export class Jobs {
     const before = event.kind === "survey" ? shot.survey : shot.render;
     if (before && before.id > event.id) return;
     const work = { ...event, cancel_requested: before?.cancel_requested ?? false };
-    if (event.kind === "survey") shot.survey = work;
-    else shot.render = work;
+    const told = event.kind === "survey" ? { ...shot, survey: work } : { ...shot, render: work };
+    this.shots = this.shots.map((known) => (known.id === shot.id ? told : known));
     const ended = before?.state !== event.state && event.state === "done";
     if (ended) void this.loadShots(jobId);
   }
@@ -206,30 +242,55 @@ export class Jobs {
     });
   }
 
-  /** A new version for each of the shots that was measured: by its own noise, by a saved profile, by the matching
-   *  one, or of a preset's steps. */
+  /** A new version for each of the shots that was measured: by its own noise, by a saved profile, by that
+   *  of its camera or of shots like it, or of a preset's steps. */
   propose = (shots: Shot[], by: string) =>
     notices.watch(async () => {
       const job = this.open;
       if (!job) return;
-      const params = { path: { job_id: job.id } };
-      const shot_ids = shots.map((shot) => shot.id);
       const preset = this.presets.find((known) => by === `preset ${known.id}`);
-      let made: number[];
-      if (preset) {
-        const body = { shot_ids, steps: preset.steps, note: preset.name };
-        const applied = await asked(api.POST("/api/jobs/{job_id}/apply", { params, body }));
-        applied.refused.forEach((line) => notices.tell(line));
-        made = applied.versions.map((version) => version.id);
-        await this.loadShots(job.id);
-      } else {
-        const profile_id = /^\d+$/.test(by) ? Number(by) : null;
-        const body = { profile_id, matching: by === "matching", shot_ids };
-        const proposed = await asked(api.POST("/api/jobs/{job_id}/propose", { params, body }));
-        [this.shots, made] = [proposed.shots, proposed.made];
-      }
-      const told = `${made.length} ${made.length === 1 ? "plan" : "plans"} made.`;
-      if (made.length) notices.tell(told, () => void this.takeBack(job.id, made));
+      if (preset) return this.applySteps(shots, preset.steps, preset.name);
+      const profile_id = /^\d+$/.test(by) ? Number(by) : null;
+      const known = by === "camera" || by === "group" ? by : "own";
+      const body = { profile_id, by: known, shot_ids: shots.map((shot) => shot.id) } as const;
+      const params = { path: { job_id: job.id } };
+      const proposed = await asked(api.POST("/api/jobs/{job_id}/propose", { params, body }));
+      this.shots = proposed.shots;
+      this.tellMade(job.id, proposed.made);
+    });
+
+  /** Steps as a new version of each measured shot, by its own noise. */
+  applySteps = (shots: Shot[], steps: Step[], note: string) =>
+    notices.watch(async () => {
+      const job = this.open;
+      if (!job) return;
+      const params = { path: { job_id: job.id } };
+      const body = { shot_ids: shots.map((shot) => shot.id), steps, note };
+      const applied = await asked(api.POST("/api/jobs/{job_id}/apply", { params, body }));
+      applied.refused.forEach((line) => notices.tell(line));
+      await this.loadShots(job.id);
+      this.tellMade(
+        job.id,
+        applied.versions.map((version) => version.id),
+      );
+    });
+
+  private tellMade(jobId: number, made: number[]): void {
+    const told = `${made.length} ${made.length === 1 ? "plan" : "plans"} made.`;
+    if (made.length) notices.tell(told, () => void this.takeBack(jobId, made));
+  }
+
+  /** Judge shots under the look of one of them. */
+  copyLook = (of: number, shots: Shot[]) =>
+    notices.watch(async () => {
+      const job = this.open;
+      if (!job) return;
+      const params = { path: { job_id: job.id } };
+      const body = { of, shot_ids: shots.map((shot) => shot.id) };
+      const had = await asked(api.POST("/api/jobs/{job_id}/looks", { params, body }));
+      const told = `${had.length} ${had.length === 1 ? "shot is" : "shots are"} judged under that look.`;
+      const back = () => asked(api.PUT("/api/jobs/{job_id}/looks", { params, body: had }));
+      notices.tell(told, () => void notices.watch(async () => void (await back())));
     });
 
   private takeBack = (jobId: number, version_ids: number[]) =>

@@ -164,8 +164,8 @@
               {@const still = report?.findings?.some((f) => f.outside)}
               <tr class="border-b border-rule align-top" data-render={render.state}>
                 {@render shotAndPlan(render)}
-                <td class="py-1 pr-3 break-all"
-                  >{render.file_name || render.name}
+                <td class="py-1 pr-3"
+                  ><span class="wrap-anywhere">{render.file_name || render.name}</span>
                   <span class="text-quiet">{report?.format ?? render.format}</span>{#if render.out}<span
                       class="block text-quiet">in {render.out}</span
                     >{/if}</td

@@ -62,6 +62,10 @@ class NoiseCurve(BaseModel):
         """Sigma of one of `SIGNALS` in CV, as an array over the levels."""
         return np.array(getattr(self, f"{name}_cv"), np.float32)
 
+    def typical_cv(self, name: str) -> float:
+        """Median sigma over the levels present, weighted by how much of the picture is there."""
+        return weighted_median(self.signal(name), np.array(self.share))
+
     def sigma_at(self, level: Array, name: str) -> Array:
         """Sigma in frame units (0-1) at levels in frame units."""
         found = np.interp(np.asarray(level) * CV_SCALE, self.level_cv, self.signal(name))
@@ -107,8 +111,8 @@ class NoiseProfile(BaseModel):
         return self
 
     def typical_cv(self, name: str) -> float:
-        """Median sigma over the levels present, weighted by how much of the picture is there."""
-        return weighted_median(self.curve.signal(name), np.array(self.curve.share))
+        """That of the curve."""
+        return self.curve.typical_cv(name)
 
     @property
     def chroma_cv(self) -> float:

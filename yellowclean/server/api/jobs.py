@@ -3,22 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import Annotated
 
 from django.db.models import Count, Max, Prefetch, Q, QuerySet
 from django.http import HttpRequest
-from ninja import Router, Schema
+from ninja import Field, Router, Schema
 from pydantic import ValidationError
 
 from ...engine.colour.input_space import input_space
-from ...engine.errors import BadInput, BadPlan, YellowCleanError
-from ...engine.judge.patches import Remaining
+from ...engine.errors import BadInput, YellowCleanError
 from ...engine.judge.standing import standings
 from ...engine.measure.report import FindingKind, finding_kinds, source_check
 from ...engine.media import MediaInfo
 from ...engine.noise.profile import first_problem
 from ..models import Job, PlanVersion, Profile, Render, Shot, Survey, Work
 from ..rendering import delivery_folder, wanted_of
-from ..use_cases import cancel, delete_shot, propose_for, request_survey, set_tolerances
+from ..use_cases import By, cancel, delete_shot, noise_groups, propose_for, request_survey, set_tolerances
 from ..views import picture_key
 from .schemas import JobChange, JobIn, JobOut, ShotOut, WorkOut
 
@@ -29,7 +29,7 @@ class ProposeMany(Schema):
     """By what to propose, and for which shots: all measured ones where none are named."""
 
     profile_id: int | None = None
-    matching: bool = False
+    by: By = "own"
     shot_ids: list[int] | None = None
 
 
@@ -60,21 +60,15 @@ def told_shot(shot: Shot) -> ShotOut:
         origin_name=shot.origin.name if shot.origin else "",
         generation=shot.generation,
         input_space=input_space(shot.info),
-        findings=None if findings is None else standings(findings, _left(versions[-1]) if versions else None),
+        findings=None
+        if findings is None
+        else standings(findings, versions[-1].left_when_seen if versions else None),
         source=source_check(findings) if findings is not None else None,
         survey=told_work(next(iter(shot.surveys.all()), None)),  # type: ignore[attr-defined]
         render=told_work(next(iter(shot.renders.all()), None)),  # type: ignore[attr-defined]
         versions=[v.label for v in versions],
         problem=shot.problem,
     )
-
-
-def _left(version: PlanVersion) -> Remaining | None:
-    """What is known to be left under a version as it is now."""
-    try:
-        return version.left(version.plan)
-    except BadPlan:
-        return None
 
 
 def _told_shots(shots: Iterable[Shot]) -> list[ShotOut]:
@@ -105,13 +99,13 @@ def _untold(shot: Shot, error: Exception) -> ShotOut:
 def shots_of(job_id: int) -> QuerySet[Shot]:
     """The shots of a job with all that `told_shot` needs, in a fixed number of queries."""
     shots = (
-        Job.objects.get(pk=job_id).shots.listed().select_related("job", "origin").defer("survey", "origin__survey")
+        Job.objects.get(pk=job_id).listed_shots.select_related("job", "origin").defer("survey", "origin__survey")
     )
     newest = [
         Prefetch(name, kind.objects.filter(pk__in=kind.objects.values("shot").annotate(n=Max("pk")).values("n")))
         for name, kind in (("surveys", Survey), ("renders", Render))
     ]
-    return shots.prefetch_related("versions", *newest)
+    return shots.prefetch_related(Prefetch("versions", PlanVersion.objects.defer("document")), *newest)
 
 
 @router.get("/jobs", response=list[JobOut])
@@ -142,7 +136,7 @@ def change_job(request: HttpRequest, job_id: int, payload: JobChange) -> JobOut:
         delivery_folder(payload.wanted.folder)
         job.wanted = payload.wanted.model_dump()
         job.save(update_fields=["wanted"])
-    return _told(job, job.shots.listed().count())
+    return _told(job, job.listed_shots.count())
 
 
 @router.get("/findings", response=list[FindingKind])
@@ -162,8 +156,27 @@ class Proposed(Schema):
 def propose_for_job(request: HttpRequest, job_id: int, payload: ProposeMany) -> Proposed:
     """A new version for every measured shot of the job, or for those named."""
     profile = Profile.objects.get(pk=payload.profile_id) if payload.profile_id else None
-    made = propose_for(chosen_of(job_id, payload.shot_ids), profile, matching=payload.matching)
+    made = propose_for(list(chosen_of(job_id, payload.shot_ids)), profile, payload.by)
     return Proposed(shots=_told_shots(shots_of(job_id)), made=[version.pk for version in made])
+
+
+class NoiseGroupOut(Schema):
+    """Shots of a job of one camera at one setting."""
+
+    name: str
+    shot_ids: list[int]
+    luma_cv: float
+
+
+@router.get("/jobs/{job_id}/noise-groups", response=list[NoiseGroupOut])
+def list_noise_groups(request: HttpRequest, job_id: int) -> list[NoiseGroupOut]:
+    """The measured shots of a job by their noise."""
+    return [
+        NoiseGroupOut(
+            name=str(k + 1), shot_ids=group.shots, luma_cv=group.noise.curve.typical_cv("luma"),
+        )
+        for k, group in enumerate(noise_groups(Job.objects.get(pk=job_id)))
+    ]  # fmt: skip
 
 
 class ShotsIn(Schema):
@@ -215,5 +228,6 @@ def delete_job(request: HttpRequest, job_id: int) -> tuple[int, None]:
 
 
 @router.get("/jobs/{job_id}/shots", response=list[ShotOut])
-def list_shots(request: HttpRequest, job_id: int) -> list[ShotOut]:
-    return _told_shots(shots_of(job_id))
+def list_shots(request: HttpRequest, job_id: int, most: Annotated[int, Field(ge=1)] | None = None) -> list[ShotOut]:
+    """The shots of a job in the order of the reel, `most` of them at most."""
+    return _told_shots(shots_of(job_id)[:most])

@@ -6,6 +6,7 @@ import tempfile
 from pathlib import Path
 
 from django.conf import settings
+from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.utils.http import content_disposition_header
 from ninja import Router, Schema
@@ -18,8 +19,8 @@ from ...engine.colour.management import Managed, Spaces, managed_by_default, spa
 from ...engine.errors import BadInput
 from ...engine.judge.under_look import NoiseUnderLook, noise_under
 from ...engine.media import MediaInfo
-from ..models import Lut, Shot
-from ..use_cases import allowed_folder, allowed_look, keep_lut
+from ..models import Job, Lut, Shot
+from ..use_cases import allowed_folder, copy_look, keep_lut, set_look
 from .schemas import PartsSchema
 
 router = Router(tags=["looks"])
@@ -69,9 +70,41 @@ def look_parameters(request: HttpRequest) -> PartsSchema:
 def change_look(request: HttpRequest, shot_id: int, payload: Look) -> LookOut:
     """Judge the shot under another look. One that cannot be shown is refused, and the old one stays."""
     shot = Shot.objects.get(pk=shot_id)
-    shot.look = allowed_look(payload).model_dump(mode="json")
-    shot.save(update_fields=["look"])
+    set_look(shot, payload)
     return told_look(shot)
+
+
+class CopyLookIn(Schema):
+    """Whose look is meant, and the shots that are to have it."""
+
+    of: int
+    shot_ids: list[int]
+
+
+class LookOf(Schema):
+    """A shot's look."""
+
+    shot_id: int
+    look: Look
+
+
+@router.post("/jobs/{job_id}/looks", response=list[LookOf])
+def copy_look_to(request: HttpRequest, job_id: int, payload: CopyLookIn) -> list[LookOf]:
+    """Judge many shots under the look of one; the looks that they had."""
+    listed = Job.objects.get(pk=job_id).listed_shots
+    had = copy_look(listed.get(pk=payload.of), listed.filter(pk__in=payload.shot_ids))
+    return [LookOf(shot_id=shot.pk, look=look) for shot, look in had]
+
+
+@router.put("/jobs/{job_id}/looks", response={204: None})
+def set_looks(request: HttpRequest, job_id: int, payload: list[LookOf]) -> tuple[int, None]:
+    """Judge many shots each under a look of its own, as to take back a copy."""
+    shots = Job.objects.get(pk=job_id).shots.in_bulk([told.shot_id for told in payload])  # type: ignore[attr-defined]
+    with transaction.atomic():
+        for told in payload:
+            if told.shot_id in shots:
+                set_look(shots[told.shot_id], told.look)
+    return 204, None
 
 
 @router.get("/shots/{shot_id}/look/noise", response=NoiseUnderLook)

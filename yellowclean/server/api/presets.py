@@ -73,6 +73,6 @@ def delete_preset(request: HttpRequest, preset_id: int) -> tuple[int, None]:
 
 @router.post("/jobs/{job_id}/apply", response=Applied, by_alias=True)
 def apply_to_shots(request: HttpRequest, job_id: int, payload: ApplyIn) -> Applied:
-    shots = Job.objects.get(pk=job_id).shots.listed().filter(pk__in=payload.shot_ids)  # type: ignore[attr-defined]
+    shots = Job.objects.get(pk=job_id).listed_shots.filter(pk__in=payload.shot_ids)
     made, refused = apply_steps(shots, payload.steps, payload.note)
     return Applied(versions=[told_version(version) for version in made], refused=refused)

@@ -18,6 +18,7 @@ from ...engine.measure.patch import Patch, measure_patch
 from ...engine.measure.places import better_patch
 from ...engine.media import OUTPUT_FORMATS
 from ...engine.media.timecode import frames_between, shifted
+from ...engine.noise.profile import NoiseProfile
 from ...engine.plan import Plan, Step
 from ...engine.propose import offered
 from ...engine.treat import TREATMENTS
@@ -179,15 +180,18 @@ def get_proposal(
     request: HttpRequest, shot_id: int, wishes: Query[Wishes], profile_id: int | None = None
 ) -> ProposalOut:
     """What would be proposed, before anything is made of it."""
-    profile = Profile.objects.get(pk=profile_id) if profile_id else None
-    plan, left = proposal_for(Shot.objects.select_related("job").get(pk=shot_id), profile, wishes)
+    plan, left = proposal_for(Shot.objects.select_related("job").get(pk=shot_id), _noise_of(profile_id), wishes)
     return ProposalOut(plan=plan, untreated=left)
 
 
 @router.post("/shots/{shot_id}/propose", response=VersionOut, by_alias=True)
 def propose_plan(request: HttpRequest, shot_id: int, payload: ProposeIn) -> VersionOut:
-    profile = Profile.objects.get(pk=payload.profile_id) if payload.profile_id else None
-    return told_version(propose_version(Shot.objects.get(pk=shot_id), profile, payload.steps, payload.wishes))
+    profile, shot = _noise_of(payload.profile_id), Shot.objects.get(pk=shot_id)
+    return told_version(propose_version(shot, profile, payload.steps, payload.wishes))
+
+
+def _noise_of(profile_id: int | None) -> NoiseProfile | None:
+    return Profile.objects.get(pk=profile_id).profile if profile_id else None
 
 
 @router.post("/shots/{shot_id}/versions", response=VersionOut, by_alias=True)
