@@ -19,11 +19,14 @@ from tests.clips import temporary_folder
 from yellowclean.engine.footage import Footage
 from yellowclean.engine.media import open_source
 from yellowclean.engine.pipeline import Pipeline
+from yellowclean.engine.plan import Plan
 from yellowclean.engine.reel.finding import found_media
 from yellowclean.engine.reel.taking import taken
 from yellowclean.engine.reel.timeline import described, read
 from yellowclean.engine.testcamera import shoot_reel
 from yellowclean.server.models import Job, Render, Shot, State
+from yellowclean.server.rendering import request_render
+from yellowclean.server.use_cases import add_shot, new_version
 
 JOB = "Quay Nine, scene 4"
 EVENTS = 3
@@ -127,3 +130,32 @@ class Reel(BrowserCase):
         page.get_by_label("Names").fill("{camera}")
         page.get_by_role("button", name="Keep these").click()
         expect(page.get_by_text("there is no field {camera}")).to_be_visible()
+
+    def test_a_long_file_is_cut_and_a_result_stands_in_by_hand(self) -> None:
+        job = Job.objects.create(name=JOB)
+        whole = add_shot(job, self.media / "q9_112_quay" / "q9_112_quay.mkv", "rushes")
+        Shot.objects.filter(pk=whole.pk).update(cuts=[4])
+        page = self.page
+        page.goto(f"{self.live_server_url}/jobs/{job.pk}")
+        page.get_by_role("button", name="1 cut in it").click()
+        page.get_by_label("Another cut before frame").fill("7")
+        page.keyboard.press("Enter")
+        page.get_by_role("button", name="Make 3 shots").click()
+        expect(page.get_by_text("3 shots made of rushes.")).to_be_visible()
+        expect(page.get_by_text("scene of rushes")).to_have_count(3)
+        page.get_by_role("button", name="Undo").click()
+        expect(page.get_by_text("scene of rushes")).to_have_count(0)
+
+        render = request_render(new_version(whole, Plan()), "ffv1")
+        for _ in range(120):
+            if Render.objects.filter(pk=render.pk, state=State.DONE).exists():
+                break
+            page.wait_for_timeout(500)
+        page.goto(f"{self.live_server_url}/jobs/{job.pk}/renders")
+        page.get_by_role("button", name="Use rushes_A").click()
+        expect(page.get_by_text("rushes now reads")).to_be_visible()
+        page.goto(f"{self.live_server_url}/jobs/{job.pk}")
+        expect(page.get_by_text("second generation")).to_be_visible()
+        page.get_by_role("button", name="take back").click()
+        expect(page.get_by_text("second generation")).to_have_count(0)
+        expect(page.get_by_label("Choose rushes")).to_be_visible()
