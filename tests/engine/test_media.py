@@ -18,6 +18,9 @@ from yellowclean.engine.media import destination, open_source, open_writer, prob
 from yellowclean.engine.media.names import sequence_files, shots_in
 from yellowclean.engine.media.planes import Coding, rgb_from_yuv, yuv_from_rgb
 from yellowclean.engine.media.timecode import frames_between, shifted
+from yellowclean.engine.noise.profile import white_profile
+from yellowclean.engine.plan import Plan
+from yellowclean.engine.render import render
 
 
 def write(path: Path, frames: list[Frame], form: str | None = None, **about: object) -> None:
@@ -87,6 +90,27 @@ class RoundTrips(TestCase):
                 with av.open(str(self.folder / name)) as container:
                     samples = sum(f.samples for f in container.decode(audio=0))
                 self.assertAlmostEqual(samples / 48000, 0.5, delta=0.06)
+
+    def test_the_sound_of_an_excerpt_is_that_of_its_frames(self) -> None:
+        with_sound = self.folder / "sound.mkv"
+        _with_tone(with_sound, seconds=2)
+        whole = heard(with_sound)
+        for name, fmt in (("e.mov", "prores-hq"), ("e.mkv", "ffv1")):
+            with self.subTest(name):
+                piece = open_source(with_sound, frames=range(12, 40))
+                render(piece, Plan(), destination(self.folder / name, fmt), frames=range(6, 24))
+                piece.close()
+                got = heard(self.folder / name)
+                self.assertAlmostEqual(len(got) / 48000, 18 / 24, delta=0.03)
+                begin = 18 * 2000  # samples a frame
+                np.testing.assert_array_equal(got[: 15 * 2000], whole[begin : begin + 15 * 2000])
+        for name, fmt in (("e.mp4", "av1-grain"), ("x.mp4", "hevc")):
+            piece = open_source(with_sound, frames=range(12, 40))
+            render(piece, Plan(profile=white_profile(1)), destination(self.folder / name, fmt))
+            piece.close()
+            with self.subTest(name), av.open(str(self.folder / name)) as container:
+                samples = sum(f.samples for f in container.decode(audio=0))
+                self.assertAlmostEqual(samples / 48000, 28 / 24, delta=0.06)
 
     def test_a_failed_write_leaves_nothing(self) -> None:
         for name in ("a.mkv", "a_####.png"):
@@ -318,6 +342,12 @@ def _encode(
             picture.pts, picture.time_base = first + (times[n] if times else n), Fraction(1, 24)
             container.mux(stream.encode(picture))
         container.mux(stream.encode(None))
+
+
+def heard(path: Path) -> np.ndarray:
+    """The left channel's samples."""
+    with av.open(str(path)) as container:
+        return np.concatenate([f.to_ndarray().reshape(-1, 2)[:, 0] for f in container.decode(audio=0)])
 
 
 def _with_tone(path: Path, seconds: int, picture: bool = True) -> None:

@@ -6,6 +6,7 @@ import contextlib
 import errno
 import io
 import json
+import os
 import shutil
 import zipfile
 from collections.abc import Iterator
@@ -33,11 +34,12 @@ from yellowclean.engine.reel.taking import taken
 from yellowclean.engine.reel.timeline import described, read
 from yellowclean.engine.reel.wanted import Wanted
 from yellowclean.engine.render import assemble
-from yellowclean.server import tasks
-from yellowclean.server.cluster import shut_down
+from yellowclean.server import tasks, tuning
+from yellowclean.server.cluster import Way, shut_down, tuned_file, way_in_use
 from yellowclean.server.models import Job, Render, Shot
 from yellowclean.server.reels import render_many
 from yellowclean.server.rendering import go_on, hold
+from yellowclean.server.tuning import Trial, ways
 from yellowclean.server.use_cases import add_shot, new_version
 
 BEGIN = (1 * 3600 + 2 * 60 + 10) * 24 + 12
@@ -398,6 +400,36 @@ class Queue(ReelCase):
             self.ask("delete", f"/renders/{renders[0].pk}", None, 204)
             self.assertTrue(written.is_file(), "what was delivered stays")
             self.assertEqual((out / "Quay Nine" / "ffv1" / "shot 0_A.mkv").read_bytes(), b"not ours")
+
+
+class Tuned(ReelCase):
+    def test_the_quickest_way_is_kept_and_used(self) -> None:
+        shot = add_shot(self.job, self.folder / "q9_012_quay.mkv")
+        version = new_version(shot, Plan(profile=white_profile(5), steps=[Step(kind="spatial")]))
+        self.addCleanup(tuned_file().unlink, missing_ok=True)
+        cores = os.cpu_count() or 1
+        with override_settings(YELLOW_CLEAN=replace(settings.YELLOW_CLEAN, workers=None)):
+            self.assertEqual(way_in_use(), Way(processes=cores, threads=1))
+            seconds = {(way.processes, way.threads): 2.0 for way in ways(cores)} | {(1, cores): 0.5}
+            tried = lambda _, way, __: Trial(**way.model_dump(), seconds=seconds[way.processes, way.threads])  # noqa: E731
+            with mock.patch.object(tuning, "_tried", tried):
+                told = self.ask("post", f"/versions/{version.pk}/tune", {})
+            self.assertEqual((told["trials"][0]["processes"], told["gain"]), (1, 4 if cores > 1 else 1))
+            self.assertEqual(way_in_use(), Way(processes=1, threads=cores))
+            tuned_file().write_text("{}")
+            self.assertEqual(way_in_use(), Way(processes=cores, threads=1))
+            busy = Render.objects.create(shot=shot, label="A", document={}, format="ffv1", first=0, stop=1)
+            self.assertIn("queue is empty", self.ask("post", f"/versions/{version.pk}/tune", {}, 422)["detail"])
+            busy.delete()
+        with override_settings(YELLOW_CLEAN=replace(settings.YELLOW_CLEAN, workers=1)):
+            self.assertEqual(way_in_use(), Way(processes=1, threads=cores))
+
+    def test_a_trial_renders_and_leaves_nothing(self) -> None:
+        shot = add_shot(self.job, self.folder / "q9_012_quay.mkv")
+        version = new_version(shot, Plan())
+        trial = tuning._tried(version, Way(processes=2, threads=1), lambda: False)
+        self.assertGreater(trial.seconds, 0)
+        self.assertEqual(list((settings.YELLOW_CLEAN.data / "scratch").glob("tuning-*")), [])
 
 
 class Archive(ReelCase):

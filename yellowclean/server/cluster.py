@@ -8,9 +8,11 @@ import os
 import threading
 import time
 from functools import cache
+from pathlib import Path
 from typing import Any
 
 from django.conf import settings
+from pydantic import BaseModel, Field, ValidationError
 
 from ..engine.errors import BadInput
 from ..engine.release import release
@@ -30,6 +32,27 @@ JOINING = 30.0
 _starting = threading.Lock()
 
 
+class Way(BaseModel):
+    """A way to spread renders over the cores: processes, and kernel threads in each."""
+
+    processes: int = Field(ge=1, le=1024)
+    threads: int = Field(ge=1, le=1024)
+
+
+def tuned_file() -> Path:
+    """Where the way is kept that tuning found to be the quickest on this machine."""
+    return Path(settings.YELLOW_CLEAN.data) / "tuning.json"
+
+
+def way_in_use() -> Way:
+    """As many processes as the environment says, else what tuning found, else one for each core."""
+    cores, asked = os.cpu_count() or 1, settings.YELLOW_CLEAN.workers
+    if not asked:
+        with contextlib.suppress(OSError, ValidationError):
+            return Way.model_validate_json(tuned_file().read_text())
+    return Way(processes=asked or cores, threads=max(cores // (asked or cores), 1))
+
+
 def client() -> Any:
     """A connected client. The first call starts the local cluster, which takes about two seconds."""
     with _starting:
@@ -43,12 +66,12 @@ def _client() -> Any:
         connected = Client(options.scheduler, timeout="10s")
         connected.set_metadata(KEY, release())
         return connected
-    # One kernel thread a process: the processes already use every core.
-    os.environ["YELLOW_CLEAN_THREADS"] = str(max((os.cpu_count() or 1) // options.workers, 1))
+    way = way_in_use()
+    os.environ["YELLOW_CLEAN_THREADS"] = str(way.threads)
     scratch = str(options.data / "scratch")
     cluster = LocalCluster(
         processes=True,
-        n_workers=options.workers,
+        n_workers=way.processes,
         threads_per_worker=1,
         memory_limit=None,
         dashboard_address="127.0.0.1:0",

@@ -20,8 +20,8 @@ class Options:
     """The product's own settings.
 
     `media_folders`: folders from which footage may be imported. `delivery_folders`: folders that results may be
-    written into, beside the application's own. `scheduler`: address of a Dask
-    scheduler; empty means a local cluster of `workers` processes inside the worker. `measure_added`: whether
+    written into, beside the application's own. `scheduler`: address of a Dask scheduler; empty means a local
+    cluster of `workers` processes inside the worker (None: see `cluster.way_in_use`). `measure_added`: whether
     footage is measured as soon as it is added.
     """
 
@@ -29,7 +29,7 @@ class Options:
     media_folders: tuple[Path, ...]
     delivery_folders: tuple[Path, ...]
     scheduler: str
-    workers: int
+    workers: int | None
     cache_bytes: int
     memory_bytes: int
     measure_added: bool
@@ -41,7 +41,7 @@ class Options:
             media_folders=_folders("YELLOW_CLEAN_MEDIA_FOLDERS"),
             delivery_folders=_folders("YELLOW_CLEAN_DELIVERY_FOLDERS"),
             scheduler=os.environ.get("YELLOW_CLEAN_SCHEDULER", ""),
-            workers=int(os.environ.get("YELLOW_CLEAN_WORKERS", os.cpu_count() or 1)),
+            workers=int(os.environ["YELLOW_CLEAN_WORKERS"]) if "YELLOW_CLEAN_WORKERS" in os.environ else None,
             cache_bytes=int(os.environ.get("YELLOW_CLEAN_CACHE_MB", "4096")) << 20,
             memory_bytes=int(os.environ.get("YELLOW_CLEAN_MEMORY_MB", "2048")) << 20,
             measure_added=os.environ.get("YELLOW_CLEAN_MEASURE_ADDED", "1") != "0",

@@ -75,7 +75,7 @@ def _survey_there(work: Survey) -> SurveyReport:
     about = (piece_of(work.shot), work.patches, str(stop_file))
     asked = connected.submit(survey_there, *about, pure=False, retries=RETRIES, **asked_of_workers(connected))
     try:
-        while not _finished({asked}):
+        while not ended_among({asked}):
             if stopped():
                 raise Cancelled("Measuring was stopped.")
         return SurveyReport.model_validate_json(asked.result())
@@ -191,7 +191,7 @@ def _spread_once(
             report(len(waiting))
             if stopped():
                 raise Cancelled("The render was cancelled; nothing was kept.")
-            waiting -= _finished(waiting)
+            waiting -= ended_among(waiting)
     except LOST:
         raise
     except BaseException:
@@ -206,7 +206,7 @@ def piece_of(shot: Shot) -> Piece:
     return Piece(shot.path, shot.fingerprint, str(shot.index_file), shot.space, frames)
 
 
-def _finished(waiting: set[Any]) -> set[Any]:
+def ended_among(waiting: set[Any]) -> set[Any]:
     """Futures that ended within a moment; raises the error of one that failed."""
     try:
         done: set[Any] = wait(waiting, timeout=LOOK_EVERY, return_when="FIRST_COMPLETED").done

@@ -31,6 +31,7 @@ export type Mark = Schemas["Mark"];
 export type Course = Schemas["Course"];
 export type Overwork = Schemas["Overwork"];
 export type NoiseGroup = Schemas["NoiseGroupOut"];
+export type Tuning = Schemas["Tuning"];
 export type Preset = Schemas["PresetOut"];
 export type Pixel = Schemas["Pixel"];
 export type Version = Schemas["VersionOut"];

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { api, asked, type Cost, type Dither } from "../api/client";
+  import { api, asked, type Cost, type Dither, type Tuning } from "../api/client";
   import DitherChoice from "../lib/DitherChoice.svelte";
   import { about, percent, short, timeLeft } from "../lib/format";
   import { notices } from "../lib/notices.svelte";
@@ -35,8 +35,23 @@
     trying = false;
   }
 
+  /** How renders are best spread over this machine, once that was tried. */
+  let tuning = $state.raw<Tuning | null>(null);
+  let tryingWays = $state(false);
+
+  async function tune() {
+    const version = bench.version;
+    if (!version) return;
+    tryingWays = true;
+    await notices.watch(async () => {
+      const params = { path: { version_id: version.id } };
+      tuning = await asked(api.POST("/api/versions/{version_id}/tune", { params }));
+    });
+    tryingWays = false;
+  }
+
   export function show(): void {
-    cost = null;
+    cost = tuning = null;
     first = 0;
     last = frames - 1;
     dialog?.showModal();
@@ -91,6 +106,22 @@
       <button class="btn btn-xs" disabled={trying || !bench.version} onclick={() => void tryOut()}
         >{trying ? "Trying …" : "Try out what it costs"}</button
       >
+      <button
+        class="btn btn-xs"
+        disabled={tryingWays || !bench.version}
+        title="Renders a few frames of this plan with one process, with several, and with more threads, and keeps the quickest way. Takes as long as some fifteen frames."
+        onclick={() => void tune()}>{tryingWays ? "Trying all ways …" : "Tune for this machine"}</button
+      >
+      {#if tuning}
+        <p class="pt-1" data-testid="tuning">
+          {#each tuning.trials as way, k (k)}{k ? "; " : ""}{way.processes}
+            {way.processes === 1 ? "process" : "processes"} of {way.threads}
+            {way.threads === 1 ? "thread" : "threads"} <span class="figure">{seconds(way.seconds)}</span> s a frame{/each}.
+          {tuning.gain > 1.02
+            ? `The first is kept from the next start on: ${tuning.gain.toFixed(2)} times as fast as now.`
+            : "Nothing is quicker than what is in use."}
+        </p>
+      {/if}
       {#if cost}
         <p class="pt-1" data-testid="cost">
           <span class="figure">{seconds(cost.seconds)}</span> s a frame on this machine, {about(

@@ -17,6 +17,7 @@ from ...engine.media import sequence_files
 from ..models import PlanVersion, Render, State
 from ..rendering import Experience, cost_of, go_on, hold, request_render, set_order
 from ..rendering import delete_render as forget
+from ..tuning import Tuning, tune
 from ..use_cases import cancel
 from .frames import unless_gone
 from .schemas import RenderIn, RenderOut
@@ -176,6 +177,13 @@ def _zipped(files: list[Path]) -> Iterator[bytes]:
             archive.write(file, file.name)
             yield pipe.taken()
     yield pipe.taken()
+
+
+@router.post("/versions/{version_id}/tune", response=Tuning)
+async def tune_machine(request: HttpRequest, version_id: int) -> Tuning:
+    """Try on a version how many processes and threads render fastest here, and keep it for the next start."""
+    version = await PlanVersion.objects.select_related("shot").aget(pk=version_id)
+    return await unless_gone(lambda stopped: tune(version, stopped))
 
 
 @router.post("/versions/{version_id}/cost", response=Cost)

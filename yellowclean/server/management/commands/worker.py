@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import os
 import threading
 from typing import Any
 
@@ -24,7 +25,7 @@ class Command(BaseCommand):
         stale = DBTaskResult.objects.filter(status=TaskResultStatus.RUNNING)
         stale.update(status=TaskResultStatus.FAILED)
         sweep()
-        lanes = [_lane(k) for k in range(settings.YELLOW_CLEAN.workers)]
+        lanes = [_lane(k) for k in range(settings.YELLOW_CLEAN.workers or os.cpu_count() or 1)]
         for lane in lanes[1:]:
             # What a lane is doing when the first one is told to stop, the next start takes up again.
             threading.Thread(target=lane.run, name=lane.worker_id, daemon=True).start()
