@@ -12,12 +12,12 @@ from typing import Any
 from .engine.errors import BadInput
 from .engine.frames import Progress, StopCheck
 from .engine.media import OUTPUT_FORMATS
+from .engine.media.timecode import exact
 from .engine.noise.profile import profile_from_json
 from .engine.reel.finding import VIDEO_ENDINGS, found_media
 from .engine.reel.folder import JobFolder
 from .engine.reel.naming import FIELDS, TEMPLATE
 from .engine.reel.scenes import take_scenes
-from .engine.reel.timeline import exact
 from .engine.reel.work import load, measure, propose_all, render_all, take, take_folder, write_note, write_timelines
 
 Bar = Callable[[str], Progress]

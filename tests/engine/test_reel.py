@@ -13,12 +13,13 @@ from opentimelineio import opentime
 
 from yellowclean.engine.errors import BadInput
 from yellowclean.engine.media import destination, open_source, open_writer
+from yellowclean.engine.media.timecode import exact
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.reel.finding import found_media
 from yellowclean.engine.reel.naming import named
 from yellowclean.engine.reel.relink import as_edls, as_otio, relinked, written
 from yellowclean.engine.reel.taking import Taken, taken
-from yellowclean.engine.reel.timeline import described, exact, from_json, path_of, read
+from yellowclean.engine.reel.timeline import described, from_json, path_of, read
 from yellowclean.engine.render import render
 
 from ..clips import class_folder, temporary_folder

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import struct
 import tempfile
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 from unittest import TestCase
@@ -166,6 +167,41 @@ class Tags(Files):
             assert shown is not None
             wanted = back(colour.RGB_to_RGB(linear, "ITU-R BT.709", space, chromatic_adaptation_transform=None))
             np.testing.assert_allclose(np.asarray(shown)[0, 0], np.asarray(wanted) * 255, atol=1.2)
+
+    def test_every_format_counts_as_its_source_does(self) -> None:
+        """Frames, rate and start timecode, read by FFmpeg's probe and by OpenImageIO."""
+        frames = [FLAT] * 5
+        for rate, timecode in (("30000/1001", "00:00:59;28"), ("24000/1001", "01:02:03:20")):
+            about = {"rate": rate, "timecode": timecode}
+            for name, fmt in OUTPUT_FORMATS.items():
+                path = self.written(name, Plan(profile=white_profile(1)), frames, **about)
+                with self.subTest(name, rate=rate):
+                    if fmt.is_sequence:
+                        self.assert_numbered(path, fmt.ending, rate)
+                        continue
+                    with av.open(str(path)) as container:
+                        stream = container.streams.video[0]
+                        times = [packet.pts for packet in container.demux(stream) if packet.pts is not None]
+                        tags = {k.lower(): v for k, v in (container.metadata | stream.metadata).items()}
+                        tracks = [s.metadata.get("timecode") for s in container.streams if s.type == "data"]
+                        self.assertEqual(stream.average_rate, Fraction(rate))
+                        self.assertEqual(len(times), 5)
+                        steps = np.diff(sorted(times)) * float((stream.time_base or 0) * Fraction(rate))
+                        np.testing.assert_allclose(steps, 1, atol=0.03)
+                        self.assertIn(timecode, [tags.get("timecode"), *tracks])
+
+    def assert_numbered(self, pattern: Path, ending: str, rate: str) -> None:
+        members = sorted(pattern.parent.glob(pattern.name.replace("####", "*")))
+        self.assertEqual(len(members), 5)
+        picture = oiio.ImageInput.open(str(members[0]))
+        assert picture is not None
+        told: dict[str, Any] = {a.name: a.value for a in picture.spec().extra_attribs}
+        picture.close()
+        if ending in {".exr", ".dpx"}:
+            found = told.get("FramesPerSecond", told.get("dpx:FrameRate"))
+            value = found[0] / found[1] if isinstance(found, tuple | list) else float(found or 0)
+            self.assertAlmostEqual(value, float(Fraction(rate)), delta=0.001)
+            self.assertTrue(any("timecode" in key.lower() for key in told), told.keys())
 
     def test_light_of_hdr_stands_in_the_container_and_comes_out_of_the_library(self) -> None:
         frames = [np.full((48, 64, 3), 0.3, np.float32) for _ in range(3)]

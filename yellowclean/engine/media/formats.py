@@ -59,8 +59,8 @@ class OutputFormat:
             told.append(f"the fineness of colour beyond {settled.chroma}")
         if self.is_sequence and info.audio:
             told.append("the sound")
-        if self.is_sequence and info.timecode:
-            told.append("the start timecode")
+        if self.ending in {".png", ".tif"} and info.timecode:
+            told.append("a timecode that other programs read")
         if info.transfer != UNKNOWN and not self.names(info):
             told.append(f"what its values stand for ({info.transfer})")
         return told

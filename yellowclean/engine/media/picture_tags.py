@@ -17,7 +17,7 @@ from ..primaries import XY
 from .icc import icc_profile
 from .info import MediaInfo
 from .tags import DPX_TRANSFERS, PRIMARIES, TRANSFERS, UNKNOWN, camera_tags, code_of, colour_hints
-from .timecode import packed, shifted, unpacked
+from .timecode import exact, packed, shifted, unpacked
 
 DEFAULT_RATE = "24"
 
@@ -46,7 +46,7 @@ def told(spec: oiio.ImageSpec, ending: str) -> dict[str, Any]:
     attributes: dict[str, Any] = {a.name: a.value for a in spec.extra_attribs if not a.name.startswith(_OF_PROFILE)}
     ours = _described(str(attributes.get("ImageDescription", "")))
     camera, gain = camera_tags([attributes])
-    rate = _rate(attributes) or ours.get("rate")
+    rate = ours.get("rate") or _rate(attributes)
     primaries, transfer = _colour(spec, attributes, ours, ending)
     return {
         "rate": rate or DEFAULT_RATE,
@@ -80,6 +80,7 @@ def tell(spec: oiio.ImageSpec, info: MediaInfo, frames_on: int, ending: str) -> 
     if 2 not in codes:
         spec.attribute("CICP", "int[4]", (*codes, 0, 1))
     if ending == ".dpx":
+        spec.attribute("dpx:FrameRate", float(rate))
         spec.attribute("dpx:Transfer", DPX_TRANSFERS.get(info.transfer, "User defined"))
     needs_profile = ending == ".tif" or (ending == ".png" and 2 in codes)
     profile = icc_profile(info.primaries, info.transfer) if needs_profile else None
@@ -115,7 +116,7 @@ def _rate(attributes: dict[str, Any]) -> str | None:
     if isinstance(value, tuple) and value[1]:
         return str(Fraction(value[0], value[1]))
     if isinstance(value, float) and value > 0:
-        return str(Fraction(round(value * 1000), 1000))
+        return str(exact(value))
     return None
 
 

@@ -80,3 +80,13 @@ def unpacked(bits: int) -> str:
     )
     told = [f"{(value >> 4) * 10 + (value & 15):02}" for value in (hours, minutes, seconds, count)]
     return ":".join(told[:3]) + (";" if bits & 0x40 else ":") + told[3]
+
+
+def exact(rate: float) -> Fraction:
+    """Frames a second as a fraction: 23.98 or 29.97 stand for 24000/1001 and 30000/1001 (SMPTE ST 12-1)."""
+    near = max(round(rate), 1)
+    if abs(rate - near) < 1e-3:
+        return Fraction(near)
+    if abs(rate - near / 1.001) < 6e-3:
+        return Fraction(near * 1000, 1001)
+    return Fraction(rate).limit_denominator(1001)

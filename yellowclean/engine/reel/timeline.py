@@ -16,6 +16,7 @@ from opentimelineio import opentime
 from pydantic import BaseModel, ConfigDict
 
 from ..errors import BadInput
+from ..media.timecode import exact
 
 LARGEST_DOCUMENT = 64 << 20
 MOST_EVENTS = 20_000
@@ -89,16 +90,6 @@ class Timeline(BaseModel):
 
     def medium(self, key: str) -> Medium:
         return next(m for m in self.media if m.key == key)
-
-
-def exact(rate: float) -> Fraction:
-    """Frames a second as a fraction: 23.98 or 29.97 stand for 24000/1001 and 30000/1001 (SMPTE ST 12-1)."""
-    near = max(round(rate), 1)
-    if abs(rate - near) < 1e-3:
-        return Fraction(near)
-    if abs(rate - near / 1.001) < 6e-3:
-        return Fraction(near * 1000, 1001)
-    return Fraction(rate).limit_denominator(1001)
 
 
 def read(data: bytes, name: str, rate: Fraction | None = None) -> otio.schema.Timeline:

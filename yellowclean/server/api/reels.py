@@ -11,10 +11,10 @@ from ninja import Field, Query, Router, Schema
 
 from ...engine.errors import BadInput
 from ...engine.media import OUTPUT_FORMATS
+from ...engine.media.timecode import exact
 from ...engine.reel.naming import FIELDS
 from ...engine.reel.note import second_generation
 from ...engine.reel.paper import as_html, as_pdf
-from ...engine.reel.timeline import exact
 from ..archive import packed_job, point_shot_to, unpacked_job
 from ..derived import cut_into_scenes, stand_in, take_back
 from ..models import Job, Render, Shot, Timeline
