@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from pathlib import Path
 
@@ -80,6 +81,8 @@ def reel(page: Page) -> None:
         page.get_by_label(f"Choose {name}", exact=True).check()
     page.get_by_role("button", name="Propose", exact=True).click()
     page.get_by_text("2 plans made.").locator("..").get_by_role("button", name="Close").click()
+    page.get_by_role("button", name="Judge", exact=True).click()
+    expect(table.locator("tbody td[title]", has_text=re.compile("fine|look here|too far"))).to_have_count(2)
     keep(page, "jobs-table")
     page.get_by_role("button", name="Render in 2 formats").click()
     page.get_by_text("4 renders queued").wait_for()

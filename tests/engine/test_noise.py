@@ -213,6 +213,19 @@ class Documents(TestCase):
             with self.subTest(text[:20]), self.assertRaisesRegex(BadPlan, "^P.json: .+") as caught:
                 profile_from_json(text, "P.json")
             self.assertNotIn("\n", str(caught.exception))
+        profile = white_profile(5)
+        document = json.loads(profile.to_json())
+        curve, row = document["curve"], document["spectrum"][0][0]
+        for place, key, wrong in (
+            (row, 3, -1.0), (row, 3, 1e300), (document["correlation"][0], 1, 5.0), (document, "grain_px", -3),
+            (document, "name", "a\x00b"), (document, "name", "x" * 100_000), (curve, "luma_cv", [1e300] * 2),
+            (curve, "share", [-1, 2]), (curve, "level_cv", [-1e9, 1e9]), (document, "confidence", 7),
+        ):  # fmt: skip
+            was, place[key] = place[key], wrong
+            with self.subTest(key, wrong=str(wrong)[:20]), self.assertRaisesRegex(BadPlan, "^P.json: "):
+                profile_from_json(json.dumps(document), "P.json")
+            place[key] = was
+        self.assertEqual(profile_from_json(json.dumps(document)), profile)
 
     def test_a_survey_tells_findings_outside_their_tolerance(self) -> None:
         report = survey(MemorySource(shot_pair("quay", Camera(stops_under=3))[0]))

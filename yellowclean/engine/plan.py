@@ -8,6 +8,7 @@ from typing import Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
+from .bounded import MOST_STEPS
 from .colour.look import Look
 from .errors import BadInput, BadPlan
 from .format import Format
@@ -75,7 +76,7 @@ class Plan(BaseModel):
 
     schema_id: Literal["yellow-clean/plan/1"] = Field("yellow-clean/plan/1", alias="schema")
     profile: NoiseProfile | None = None
-    steps: list[Step] = []
+    steps: list[Step] = Field([], max_length=MOST_STEPS)
     dither: How = Field("moving", description="How the result goes to fewer bits; decides no frame, but a file.")
     look: Look = Field(Look(), description="A look that is baked into the result; plain for none.")
 

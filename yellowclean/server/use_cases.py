@@ -76,7 +76,10 @@ def add_all(job: Job, paths: Iterable[Path]) -> tuple[list[Shot], list[str]]:
 
 def allowed_folder(asked: str) -> Path:
     """A path inside the folders that the settings allow, or `BadInput`."""
-    path = Path(asked).expanduser().resolve()
+    try:
+        path = Path(asked).expanduser().resolve()
+    except (OSError, RuntimeError, ValueError) as error:  # a loop of links, nobody's home, no name at all
+        raise BadInput(f"{asked[:80]!r}: is no path ({' '.join(str(error).split())}).") from error
     for root in settings.YELLOW_CLEAN.media_folders:
         if path == root or root in path.parents:
             return path

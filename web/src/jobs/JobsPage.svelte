@@ -142,6 +142,8 @@
         </a>
       {/each}
     </nav>
+    {#if jobs.open}<a class="btn btn-sm" href={`/jobs/${jobs.open.id}/renders`} onclick={follow}>Renders</a
+      >{/if}
     <a href="/profiles" onclick={follow} class="btn btn-sm">Noise profiles</a>
     <form onsubmit={create} class="flex items-center gap-2">
       <input
@@ -279,6 +281,28 @@
         Propose
       </button>
       <button class="btn btn-sm" onclick={() => copyDialog?.show()}>Copy from…</button>
+      {#if jobs.judging}
+        <span class="flex items-center gap-2 text-[13px]">
+          <progress
+            class="progress w-16"
+            max={jobs.judging.all}
+            value={jobs.judging.done}
+            aria-label="Judging"
+          ></progress>
+          <span class="figure">{jobs.judging.all - jobs.judging.done}</span> to judge
+        </span>
+        <button class="btn btn-sm" onclick={() => jobs.stopJudging()}>Stop</button>
+      {:else}
+        <button
+          class="btn btn-sm"
+          title="What the newest plan of each shot damages, on its middle frame; the table shows it"
+          disabled={!chosen.some((s) => s.versions.length)}
+          onclick={() => {
+            show("table");
+            void jobs.judge(chosen);
+          }}>Judge</button
+        >
+      {/if}
       {#if only}
         <button class="btn btn-sm" onclick={() => cutDialog?.show(only)}>Cut into shots…</button>
         {#if only.origin_name}
@@ -296,7 +320,6 @@
         Render in {jobs.open.wanted.formats?.length ?? 0}
         {jobs.open.wanted.formats?.length === 1 ? "format" : "formats"}
       </button>
-      <a class="btn btn-sm" href={`/jobs/${jobs.open.id}/renders`} onclick={follow}>Renders</a>
       <a
         class={["btn btn-sm", !written && "btn-disabled"]}
         href={`/api/jobs/${jobs.open.id}/delivery`}

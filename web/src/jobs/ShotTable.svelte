@@ -37,7 +37,7 @@
 
 {#snippet head(name: string, title: string, unit = "")}
   <th
-    class={["py-1 pr-3 font-semibold whitespace-nowrap", unit && "text-right"]}
+    class={["py-1 pr-3 font-semibold", unit && "text-right"]}
     aria-sort={jobs.sort === name ? (rising.has(name) ? "ascending" : "descending") : undefined}
   >
     <button class="first-letter:uppercase hover:underline" onclick={() => (jobs.sort = name)}
@@ -67,6 +67,7 @@
         {#if jobs.groups.length > 1}{@render head("group", "Noise of")}{/if}
         {#each kinds as { kind } (kind)}{@render head(kind, kind, units.get(kind) || "count")}{/each}
         <th class="py-1 pr-3 font-semibold">Plan</th>
+        {#if Object.keys(jobs.verdicts).length}<th class="py-1 pr-3 font-semibold">Overwork</th>{/if}
         <th class="py-1 font-semibold">State</th>
       </tr>
     </thead>
@@ -113,7 +114,14 @@
             </td>
           {/each}
           <td class="py-1 pr-3">{shot.versions.join(", ")}</td>
-          <td class="py-1 whitespace-nowrap"
+          {#if Object.keys(jobs.verdicts).length}
+            {@const judged = jobs.verdicts[shot.newest_version ?? 0]}
+            <td class="py-1 pr-3" title={judged?.summary}
+              >{#if judged}<span class={[judged.verdict !== "fine" && "outside"]}>{judged.verdict}</span
+                >{/if}</td
+            >
+          {/if}
+          <td class="py-1"
             >{stateOf(shot)}
             {#if shot.survey?.state === "running"}<span class="figure">{percent(shot.survey.progress)}</span>
             {:else if shot.render?.state === "running"}<span class="figure"

@@ -7,6 +7,7 @@ import {
   type FindingKind,
   type Job,
   type NoiseGroup,
+  type Overwork,
   type Preset,
   type Profile,
   type Shot,
@@ -25,6 +26,9 @@ import { upload } from "./upload";
 
 const TIMELINES = /\.(otio|edl|xml)$/i;
 const PACKED = /\.zip$/i;
+
+/** What is judged of a frame at most, in pixels. */
+const JUDGED = { width: 1280, height: 720 };
 
 /** Shots that are drawn at once. */
 const DRAWN = 48;
@@ -62,6 +66,10 @@ export class Jobs {
     arranged(this.shots, this.sort, this.filter, (shot) => Number(this.groupOf[shot.id]?.name ?? Infinity)),
   );
   /** As many of them as are drawn: more come when the last one comes near. */
+  /** What was found that newest versions damage, by version. */
+  verdicts = $state.raw<Record<number, Overwork>>({});
+  judging = $state<{ done: number; all: number } | null>(null);
+  private judgingControl = new AbortController();
   private drawn = $state(DRAWN);
   readonly inSight = $derived(this.shown.slice(0, this.drawn));
   readonly open = $derived.by(() => this.all.find((job) => job.id === this.chosen()) ?? this.all[0] ?? null);
@@ -292,6 +300,39 @@ export class Jobs {
       const back = () => asked(api.PUT("/api/jobs/{job_id}/looks", { params, body: had }));
       notices.tell(told, () => void notices.watch(async () => void (await back())));
     });
+
+  /** Judge what the newest version of each of the shots damages, on the middle of its middle frame, one after
+   *  another; what is known already is not judged again. */
+  judge = (shots: Shot[]) =>
+    notices.watch(async () => {
+      const wanted = shots.filter((s) => s.newest_version && !(s.newest_version in this.verdicts));
+      const control = (this.judgingControl = new AbortController());
+      for (const [k, shot] of wanted.entries()) {
+        this.judging = { done: k, all: wanted.length };
+        try {
+          await this.judgeOne(shot, control.signal);
+        } catch (error) {
+          if (control.signal.aborted) break;
+          notices.tell(`${shot.name}: ${error instanceof Error ? error.message : String(error)}`);
+        }
+      }
+      this.judging = null;
+    });
+
+  stopJudging(): void {
+    this.judgingControl.abort();
+  }
+
+  private async judgeOne(shot: Shot, signal: AbortSignal): Promise<void> {
+    const version_id = shot.newest_version ?? 0;
+    const { width, height, frames } = shot.media;
+    const size = { width: Math.min(width, JUDGED.width), height: Math.min(height, JUDGED.height) };
+    const corner = { x: Math.floor((width - size.width) / 2), y: Math.floor((height - size.height) / 2) };
+    const body = { frames: [Math.floor(frames / 2)], ...corner, ...size };
+    const params = { path: { version_id } };
+    const found = await asked(api.POST("/api/versions/{version_id}/overwork", { params, body, signal }));
+    this.verdicts = { ...this.verdicts, [version_id]: found.report };
+  }
 
   private takeBack = (jobId: number, version_ids: number[]) =>
     notices.watch(async () => {

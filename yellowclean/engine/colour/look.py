@@ -15,6 +15,7 @@ import numpy as np
 import PyOpenColorIO as ocio
 from pydantic import ConfigDict, Field
 
+from ..bounded import Text
 from ..errors import BadInput
 from ..frames import CV_SCALE, Frame
 from ..parallel import in_bands
@@ -63,7 +64,7 @@ class Look(Parameters):
         MID_GREY_CV, "Pivot", "The level that contrast leaves where it is.", unit="CV", least=0, most=1023, step=1
     )
     cdl: Cdl = Cdl()
-    lut: str = Field("", description="Path of a .cube file, 1D or 3D, or a .clf file.")
+    lut: Text = Field("", description="Path of a .cube file, 1D or 3D, or a .clf file.")
     managed: Managed | None = None
 
     def digest(self) -> str:
@@ -108,6 +109,14 @@ PLAIN = Look()
 @lru_cache(16)
 def _processor(look: Look) -> ocio.CPUProcessor:
     config = config_of(look.managed)
+    try:
+        return config.getProcessor(_chain(look, config)).getDefaultCPUProcessor()
+    except FAILURES as error:
+        raise BadInput(f"the look cannot be shown: {one_line(error)}") from error
+
+
+def _chain(look: Look, config: ocio.Config) -> ocio.GroupTransform:
+    """The look's parts in their order."""
     chain = ocio.GroupTransform()
     grading = look.managed.grading_space(config) if look.managed else ""
     gain = 2.0 ** (look.exposure if look.managed else look.exposure / DISPLAY_POWER)
@@ -123,10 +132,7 @@ def _processor(look: Look) -> ocio.CPUProcessor:
         chain.appendTransform(ocio.FileTransform(look.lut, interpolation=ocio.INTERP_BEST))
     if look.managed:
         chain.appendTransform(ocio.DisplayViewTransform(grading, look.managed.display, look.managed.view))
-    try:
-        return config.getProcessor(chain).getDefaultCPUProcessor()
-    except FAILURES as error:
-        raise BadInput(f"the look cannot be shown: {one_line(error)}") from error
+    return chain
 
 
 def _scaled(gain: float, offset: float) -> ocio.MatrixTransform:

@@ -13,6 +13,7 @@ from pathlib import Path
 import PyOpenColorIO as ocio
 from pydantic import BaseModel, ConfigDict, Field
 
+from ..bounded import Text
 from ..errors import BadInput
 
 DEFAULT_CONFIG = "studio-config-v4.0.0_aces-v2.0_ocio-v2.5"
@@ -26,10 +27,10 @@ class Managed(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    input: str
-    display: str
-    view: str
-    config: str = Field("", description="Path of a .ocio file; empty for the built-in one.")
+    input: Text
+    display: Text
+    view: Text
+    config: Text = Field("", description="Path of a .ocio file; empty for the built-in one.")
 
     def grading_space(self, config: ocio.Config) -> str:
         """Where contrast, CDL and LUT act."""

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Literal, Self
+from typing import Annotated, Literal, Self
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
+from ..bounded import MOST_LEVELS, Correlation, Deviation, Level, Sigma, Text
 from ..colour.opponent import SIGNAL_MATRIX, SIGNALS
 from ..errors import BadPlan
 from ..frames import CV_SCALE, Array
@@ -15,7 +16,7 @@ from ..octaves import BLOCK, OCTAVES, white_deviations
 LEAST_DEVIATION = 1e-3
 """An axis may hold no noise at all (grey pictures have no colour); no deviation is taken for smaller."""
 
-MatrixOf3 = list[list[float]]
+MatrixOf3 = list[list[Correlation]]
 
 
 class NoiseCurve(BaseModel):
@@ -23,14 +24,14 @@ class NoiseCurve(BaseModel):
 
     model_config = ConfigDict(frozen=True)
 
-    level_cv: list[float]
-    r_cv: list[float]
-    g_cv: list[float]
-    b_cv: list[float]
-    luma_cv: list[float]
-    cb_cv: list[float]
-    cr_cv: list[float]
-    share: list[float] = Field(description="Share of the measured pixels at each level, 0-1.")
+    level_cv: Annotated[list[Level], Field(max_length=MOST_LEVELS)]
+    r_cv: list[Sigma]
+    g_cv: list[Sigma]
+    b_cv: list[Sigma]
+    luma_cv: list[Sigma]
+    cb_cv: list[Sigma]
+    cr_cv: list[Sigma]
+    share: list[Deviation] = Field(description="Share of the measured pixels at each level, 0-1.")
     dead: list[Literal["r", "g", "b"]] = Field(
         [],
         description="Channels cut off at black or white nearly everywhere: they hold no noise and are left alone.",
@@ -48,9 +49,6 @@ class NoiseCurve(BaseModel):
             raise ValueError("all lists of a noise curve need the same length, at least 2")
         if any(b <= a for a, b in zip(self.level_cv, self.level_cv[1:], strict=False)):
             raise ValueError("level_cv must rise")
-        everything = np.array(lists)
-        if not np.isfinite(everything).all() or (everything[1:] < 0).any():
-            raise ValueError("sigmas must be finite and not negative")
         return self
 
     @property
@@ -83,21 +81,23 @@ class NoiseProfile(BaseModel):
     model_config = ConfigDict(frozen=True, populate_by_name=True, allow_inf_nan=False)
 
     schema_id: Literal["yellow-clean/noise-profile/1"] = Field("yellow-clean/noise-profile/1", alias="schema")
-    name: str = ""
+    name: Text = ""
     curve: NoiseCurve
     correlation: MatrixOf3 = Field(description="Correlation of R', G' and B' noise.")
-    spectrum: list[list[list[float]]]
-    coherence: list[list[list[float]]] = Field(
+    spectrum: list[list[list[Deviation]]]
+    coherence: list[list[list[Correlation]]] = Field(
         [],
         description="Correlation of the axes (first and second, first and third, second and third) in each"
         " coefficient of the spectrum; without it they count as independent.",
     )
-    grain_px: float = Field(description="Size of the grain: correlation length in pixels; 1 is white.")
+    grain_px: float = Field(
+        ge=0, le=1e4, description="Size of the grain: correlation length in pixels; 1 is white."
+    )
     carried: bool = Field(
         False, description="Whether a codec that predicts frames from frames carries the noise along."
     )
     confidence: float = Field(ge=0, le=1)
-    origin: str = Field("", description="How and where it was measured.")
+    origin: Text = Field("", description="How and where it was measured.")
 
     @model_validator(mode="after")
     def _shapes(self) -> Self:

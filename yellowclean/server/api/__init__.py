@@ -46,12 +46,17 @@ api.add_router("", profiles.router)
 api.add_router("", events.router)
 
 FULL = 507
+LONGEST_LINE = 800
+"""Letters of an answer in words: what is refused may be long."""
+
 NOBODY_WAITS = 499
 """A status that is never seen: the client has gone."""
 
 
 def _refused(request: HttpRequest, text: str, status: int) -> HttpResponse:
-    return api.create_response(request, {"detail": " ".join(text.split())}, status=status)
+    line = " ".join(text.split())
+    told = line if len(line) <= LONGEST_LINE else f"{line[: LONGEST_LINE // 2]} … {line[-LONGEST_LINE // 2 :]}"
+    return api.create_response(request, {"detail": told}, status=status)
 
 
 @api.exception_handler(YellowCleanError)
@@ -62,6 +67,17 @@ def _domain_error(request: HttpRequest, error: YellowCleanError) -> HttpResponse
 @api.exception_handler(OSError)
 def _file_error(request: HttpRequest, error: OSError) -> HttpResponse:
     return _refused(request, line_of(error), FULL if error.errno == errno.ENOSPC else 500)
+
+
+@api.exception_handler(OverflowError)
+def _out_of_range(request: HttpRequest, error: OverflowError) -> HttpResponse:
+    """Numbers that no row and no frame can have."""
+    return _refused(request, "A number in the request is out of range.", 422)
+
+
+@api.exception_handler(UnicodeError)
+def _no_text(request: HttpRequest, error: UnicodeError) -> HttpResponse:
+    return _refused(request, "A text in the request holds characters that cannot be kept.", 422)
 
 
 @api.exception_handler(ObjectDoesNotExist)

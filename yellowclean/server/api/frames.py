@@ -32,30 +32,35 @@ LEAST_DRAFT, MOST_DRAFT = 0.25, 0.5
 FOR_EVER = "private, max-age=31536000, immutable"
 
 
+REGION = r"^(-?\d{1,6},-?\d{1,6},\d{1,6},\d{1,6})?$"
+
+
 class PlaceQuery(Schema):
     """A place on a frame of a shot: of its source, of a version's result, or of a still."""
 
     n: int
     version_id: int | None = None
     still_id: int | None = None
-    region: str = Field("", description="x,y,width,height in source pixels; all of the frame when empty.")
+    region: str = Field(
+        "", pattern=REGION, description="x,y,width,height in source pixels; all of the frame when empty."
+    )
     look: bool = Field(False, description="Whether it is shown under the look.")
     key: str = Field("", description="Names the content, so that a browser may keep the answer for ever.")
 
     @property
     def part(self) -> Region | None:
-        return Region(*(int(v) for v in self.region.split(","))) if self.region.count(",") == 3 else None
+        return Region(*(int(v) for v in self.region.split(","))) if self.region else None
 
 
 class FrameQuery(PlaceQuery):
     """What to show of a frame, and how."""
 
     view: View = "source"
-    scale: float = 1.0
+    scale: float = Field(1.0, gt=0, le=16, allow_inf_nan=False)
     step: int = Field(0, description="Whose matte the view 'reach' shows, whose view 'own', whose setting changes.")
     own: str = Field("", description="Name of the view that the step offers of its own work.")
     setting: str = Field("", description="Name of a setting of the step that is shown at `value` instead.")
-    value: float = 0.0
+    value: float = Field(0.0, allow_inf_nan=False)
     draft: bool = Field(False, description="A coarse one: reduced, without the steps that look at other frames.")
     signal: Signal = "all"
     stress: float = Field(0.0, ge=0, le=100, description="How far contrast is raised, in percent.")

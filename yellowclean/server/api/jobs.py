@@ -67,6 +67,7 @@ def told_shot(shot: Shot) -> ShotOut:
         survey=told_work(next(iter(shot.surveys.all()), None)),  # type: ignore[attr-defined]
         render=told_work(next(iter(shot.renders.all()), None)),  # type: ignore[attr-defined]
         versions=[v.label for v in versions],
+        newest_version=versions[-1].pk if versions else None,
         problem=shot.problem,
     )
 

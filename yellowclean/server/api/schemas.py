@@ -83,6 +83,8 @@ class ShotOut(Schema):
     survey: WorkOut | None
     render: WorkOut | None
     versions: list[str]
+    newest_version: int | None = None
+    """The last of them, by the id that it has."""
     problem: str
     """What is wrong with its footage or its documents, in one line; empty when nothing is."""
 
