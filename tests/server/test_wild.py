@@ -48,7 +48,8 @@ class Wild(TransactionTestCase):
         for pk in IDS:
             for path in (
                 "/shots/{}", "/jobs/{}/shots", "/jobs/{}/renders", "/jobs/{}/note", "/jobs/{}/packed",
-                "/renders/{}", "/jobs/{}/noise-groups", "/renders/{}/file", "/timelines/{}/out?format=ffv1", "/shots/{}/frame?n=0",
+                "/renders/{}", "/jobs/{}/noise-groups", "/renders/{}/file", "/timelines/{}/out?format=ffv1",
+                "/shots/{}/frame?n=0",
                 "/profiles/{}/file",
             ):  # fmt: skip
                 self.send("get", path.format(pk))

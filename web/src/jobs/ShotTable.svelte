@@ -40,7 +40,9 @@
     class={["py-1 pr-3 font-semibold", unit && "text-right"]}
     aria-sort={jobs.sort === name ? (rising.has(name) ? "ascending" : "descending") : undefined}
   >
-    <button class="first-letter:uppercase hover:underline" onclick={() => (jobs.sort = name)}
+    <button
+      class={["first-letter:uppercase hover:underline", unit ? "text-right" : "text-left"]}
+      onclick={() => (jobs.sort = name)}
       >{title}{jobs.sort === name ? (rising.has(name) ? " ↑" : " ↓") : ""}</button
     >
     {#if unit}<span class="block text-[12px] font-normal text-quiet">{unit}</span>{/if}

@@ -24,5 +24,5 @@ export function stateOf(shot: Shot): string {
   const inside = !shot.findings.some((finding) => finding.outside);
   if (shot.render?.state === "done") return inside ? "rendered, inside all tolerances" : "rendered";
   if (inside) return "inside all tolerances";
-  return shot.versions.length ? `plan ${shot.versions.join(", ")}` : "measured, no plan yet";
+  return shot.versions.length ? `plan ${shot.versions.join(", ")}` : "no plan yet";
 }
