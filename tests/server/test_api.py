@@ -134,6 +134,21 @@ class Jobs(ApiCase):
             "/api/jobs", "{}", content_type="application/json", HTTP_ORIGIN="http://evil.example"
         )
         self.assertEqual(response.status_code, 403)
+        for site, status in (("cross-site", 403), ("same-site", 403), ("same-origin", 422), ("none", 422)):
+            asked: dict[str, Any] = {"content_type": "application/json", "HTTP_SEC_FETCH_SITE": site}
+            self.assertEqual(self.client.post("/api/jobs", "{}", **asked).status_code, status, site)
+
+    def test_every_answer_says_what_a_page_may_do_and_other_names_are_refused(self) -> None:
+        script = next((settings.WEB_DIST / "assets").glob("*.js")).name
+        for path in ("/", f"/static/assets/{script}", "/api/jobs", "/api/shots/999", "/static/nothing.js"):
+            with self.subTest(path):
+                answer = self.client.get(path)
+                policy = answer.headers["Content-Security-Policy"]
+                self.assertIn("frame-ancestors 'none'", policy)
+                self.assertNotIn("unsafe-inline", policy.split("script-src")[1].split(";")[0])
+                self.assertEqual(answer.headers["Cross-Origin-Resource-Policy"], "same-origin")
+                self.assertEqual(answer.headers["X-Content-Type-Options"], "nosniff")
+                self.assertEqual(self.client.get(path, HTTP_HOST="evil.example").status_code, 400)
 
 
 class Bench(ApiCase):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import secrets
 from dataclasses import dataclass
@@ -49,15 +50,19 @@ class Options:
 
 
 YELLOW_CLEAN = Options.from_environment()
-YELLOW_CLEAN.data.mkdir(parents=True, exist_ok=True)
+YELLOW_CLEAN.data.mkdir(mode=0o700, parents=True, exist_ok=True)
 
 
 def _secret_key() -> str:
     """A key of this installation's own, made at the first start."""
     file = YELLOW_CLEAN.data / "secret.key"
     if not file.exists():
-        file.write_text(secrets.token_urlsafe(48))
-        file.chmod(0o600)
+        fresh = file.with_suffix(f".{os.getpid()}")
+        with os.fdopen(os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w") as stream:
+            stream.write(secrets.token_urlsafe(48))
+        with contextlib.suppress(FileExistsError):  # another process of ours was faster
+            os.link(fresh, file)
+        fresh.unlink()
     return file.read_text().strip()
 
 
@@ -66,10 +71,10 @@ DEBUG = False
 ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]"]
 INSTALLED_APPS = ["ninja", "django_tasks", "django_tasks_db", "yellowclean.server"]
 MIDDLEWARE = [
+    "yellowclean.server.middleware.own_pages_alone",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.middleware.common.CommonMiddleware",
-    "yellowclean.server.middleware.same_origin_writes",
 ]
 ROOT_URLCONF = "yellowclean.server.urls"
 ASGI_APPLICATION = "yellowclean.server.asgi.application"
