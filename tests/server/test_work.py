@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import time
 from collections.abc import Callable
 from pathlib import Path
 
+from django.conf import settings
+from django.core.management.base import CommandError
 from django.test import TransactionTestCase
 from django_tasks_db.models import DBTaskResult
 
@@ -18,6 +21,8 @@ from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.server import tasks
 from yellowclean.server.cluster import shut_down
+from yellowclean.server.leftovers import remove_leftovers
+from yellowclean.server.management.commands.serve import _alone
 from yellowclean.server.models import Job, Render, Shot, State, Survey
 from yellowclean.server.rendering import request_render
 from yellowclean.server.use_cases import add_shot, cancel, new_version, request_survey
@@ -115,6 +120,43 @@ class Renders(WorkCase):
         self.assertEqual(work.state, State.FAILED)
         self.assertIn("dusk: the footage was replaced on disk", work.message)
         self.assertNotIn("\n", work.message)
+
+
+class Leftovers(WorkCase):
+    def test_what_no_row_owns_goes_and_all_else_stays(self) -> None:
+        render = self.render("ffv1", frames=2)
+        Render.objects.filter(pk=render.pk).update(name="frames_0000000_0000002_A")
+        self.run_queued()
+        render.refresh_from_db()
+        self.assertEqual((render.state, render.message), (State.DONE, ""))
+        self.assertTrue(Path(render.path).exists(), "a result may be called like a segment")
+        data = settings.YELLOW_CLEAN.data
+        upload, fresh = (self.job.folder / token for token in ("abandoned", "fresh"))
+        owned = self.job.folder / "kept" / "shot.mkv"
+        for folder in (upload, fresh, owned.parent, data / "scratch"):
+            folder.mkdir(parents=True, exist_ok=True)
+            (folder / "shot.mkv").write_bytes(b"half")
+        Shot.objects.filter(pk=render.shot_id).update(path=str(owned))
+        for path in (upload, upload / "shot.mkv", owned.parent, owned):
+            os.utime(path, (0, 0))
+        gone = [
+            data / "renders" / "render_99999" / "a.mkv", data / "footage" / "job_99999" / "x" / "a.mkv",
+            data / "indexes" / "nobody.json", data / "scratch" / "tuning-x" / "trial.mkv",
+            render.folder / "frames_0000000_0000002.mkv",
+            render.folder / ".frames_0000000_0000002.mkv.partial.mkv", upload / "shot.mkv",
+        ]  # fmt: skip
+        for path in gone[:-1]:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(b"left")
+        remove_leftovers()
+        self.assertEqual([path for path in gone if path.exists()], [])
+        for path in (Path(render.path), owned, fresh / "shot.mkv", data / "secret.key"):
+            self.assertTrue(path.exists(), path)
+        self.assertEqual(remove_leftovers(), [])
+
+    def test_a_second_server_on_one_folder_is_refused_in_one_line(self) -> None:
+        with _alone(), self.assertRaisesRegex(CommandError, "another server works on this folder"), _alone():
+            self.fail("two servers on one folder")
 
 
 class AfterAKill(WorkCase):

@@ -154,6 +154,12 @@ def segment_file(folder: Path, piece: range) -> Path:
     return folder / f"frames_{piece.start:07d}_{piece.stop:07d}.mkv"
 
 
+def segment_files(folder: Path, chosen: range, fmt: OutputFormat) -> list[Path]:
+    """All that segments of the chosen frames leave in a folder, finished and not, whether it is there or not."""
+    files = [segment_file(folder, piece) for piece in segments(chosen)]
+    return [*files, *(Destination(file, fmt).partial for file in files)]
+
+
 def segment_done(target: Destination, info: MediaInfo, folder: Path, piece: range) -> bool:
     """Whether a segment is there already."""
     if target.format.is_sequence:

@@ -23,7 +23,7 @@ from ..engine.measure.patch import Patch
 from ..engine.measure.report import SurveyReport
 from ..engine.media import OUTPUT_FORMATS, Destination
 from ..engine.reel.wanted import check_room
-from ..engine.render import assemble, segment_done, segments
+from ..engine.render import assemble, segment_done, segment_files, segments
 from ..engine.survey import survey
 from .cluster import asked_of_workers, client, forget
 from .models import Render, Shot, State, Survey, Work
@@ -130,8 +130,8 @@ def _render(work: Render) -> None:
             judging=work.judging and known is None, stopped=stopped,
         )  # fmt: skip
     work.shot.require_footage()
-    for piece in folder.glob("frames_*.mkv"):
-        piece.unlink()
+    for piece in segment_files(folder, chosen, OUTPUT_FORMATS["ffv1"]):
+        piece.unlink(missing_ok=True)
     if known:
         delivery = delivery.model_copy(update={"overwork": known})
     told = {"path": str(target.path), "report": delivery.model_dump()}

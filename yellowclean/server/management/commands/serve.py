@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import os
 import signal
 import subprocess
@@ -10,6 +11,7 @@ import sys
 import time
 import urllib.error
 import urllib.request
+from collections.abc import Iterator
 from typing import Any
 
 from django.conf import settings
@@ -24,8 +26,11 @@ class Command(BaseCommand):
         parser.add_argument("--port", type=int, default=8000)
 
     def handle(self, *args: Any, **options: Any) -> None:
+        with _alone():
+            self._serve(options["port"])
+
+    def _serve(self, port: int) -> None:
         call_command("migrate", verbosity=0)
-        port = options["port"]
         address = f"http://127.0.0.1:{port}"
         manage = [sys.executable, str(settings.BASE_DIR / "manage.py")]
         web = [sys.executable, "-m", "uvicorn", "yellowclean.server.asgi:application", "--port", str(port)]
@@ -43,6 +48,20 @@ class Command(BaseCommand):
             pass
         finally:
             _end(children)
+
+
+@contextlib.contextmanager
+def _alone() -> Iterator[None]:
+    """Keep the data folder to this server. Two would give each other's work up as left by a killed one."""
+    data = settings.YELLOW_CLEAN.data
+    with (data / "serving.lock").open("w") as lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            raise CommandError(
+                f"{data}: another server works on this folder; end it, or name another in YELLOW_CLEAN_DATA."
+            ) from error
+        yield
 
 
 def _child(command: list[str]) -> subprocess.Popen[bytes]:

@@ -14,6 +14,7 @@ from django_tasks_db.management.commands.db_worker import Worker
 from django_tasks_db.models import DBTaskResult
 
 from ...cluster import shut_down
+from ...leftovers import remove_leftovers
 from ...tasks import sweep
 
 
@@ -25,6 +26,7 @@ class Command(BaseCommand):
         stale = DBTaskResult.objects.filter(status=TaskResultStatus.RUNNING)
         stale.update(status=TaskResultStatus.FAILED)
         sweep()
+        remove_leftovers()
         lanes = [_lane(k) for k in range(settings.YELLOW_CLEAN.workers or os.cpu_count() or 1)]
         for lane in lanes[1:]:
             # What a lane is doing when the first one is told to stop, the next start takes up again.
