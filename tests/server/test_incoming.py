@@ -5,13 +5,15 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 from django.conf import settings
 from django.test import TestCase, override_settings
 
 from tests.server.test_api import ApiCase, footage
+from yellowclean.server import use_cases
 from yellowclean.server.api import api
-from yellowclean.server.models import Shot
+from yellowclean.server.models import Job, Shot
 
 
 class Addresses(TestCase):
@@ -57,6 +59,27 @@ class Incoming(ApiCase):
         self.assertEqual([(s["name"], s["media"]["frames"]) for s in added["shots"]], [("dusk", 4)])
         self.assertEqual(len(added["refused"]), 2)
         self.assertTrue(all(line.split(":")[0] in {"notes.txt", "broken.mov"} for line in added["refused"]))
+        again = self.ask("post", f"/jobs/{self.job.pk}/uploads/{token}/complete")
+        self.assertEqual([s["id"] for s in again["shots"]], [s["id"] for s in added["shots"]])
+        self.assertEqual(again["refused"], [], "what was refused is gone")
+        self.assertEqual(Shot.objects.count(), 1)
+
+    def test_a_file_that_a_library_stumbles_over_spoils_no_other(self) -> None:
+        token = self.ask("post", f"/jobs/{self.job.pk}/uploads")["token"]
+        data = footage(self.folder).read_bytes()
+        for name in ("a.mkv", "b.mkv"):
+            self.send(token, name, data)
+        real = use_cases.add_shot
+
+        def stumbling(job: Job, path: Path) -> Shot:
+            if path.name == "a.mkv":
+                raise RuntimeError("unexpected\nend of the world")
+            return real(job, path)
+
+        with mock.patch.object(use_cases, "add_shot", stumbling):
+            added = self.ask("post", f"/jobs/{self.job.pk}/uploads/{token}/complete")
+        self.assertEqual([s["name"] for s in added["shots"]], ["b"])
+        self.assertEqual(added["refused"], ["a.mkv: unexpected end of the world"])
 
     def test_names_and_tokens_cannot_leave_the_folder(self) -> None:
         token = self.ask("post", f"/jobs/{self.job.pk}/uploads")["token"]

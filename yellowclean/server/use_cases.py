@@ -20,7 +20,7 @@ from pydantic import BaseModel, Field, ValidationError
 from ..engine.colour.encodings import checked_space
 from ..engine.colour.input_space import encoding_of
 from ..engine.colour.look import Look, lut_checked
-from ..engine.errors import BadInput
+from ..engine.errors import BadInput, line_of
 from ..engine.format import Format
 from ..engine.frames import never
 from ..engine.judge.patches import Remaining, nothing_yet, remaining_one_by_one
@@ -60,6 +60,10 @@ def last_position(job: Job) -> int:
     return job.shots.aggregate(last=models.Max("position"))["last"] or 0  # type: ignore[attr-defined]
 
 
+FAILURES = (BadInput, OSError, ValueError, ArithmeticError, LookupError, RuntimeError)
+"""However a library stumbles over a file: it is that file's line, and the others go on."""
+
+
 def add_all(job: Job, paths: Iterable[Path]) -> tuple[list[Shot], list[str]]:
     """Add what can be added, and have it measured where the settings say so; the shots, and one line for each that
     could not be added."""
@@ -69,8 +73,9 @@ def add_all(job: Job, paths: Iterable[Path]) -> tuple[list[Shot], list[str]]:
             shots.append(add_shot(job, path))
             if settings.YELLOW_CLEAN.measure_added:
                 request_survey(shots[-1])
-        except BadInput as error:
-            refusals.append(str(error).replace(f"{path.parent}/", ""))
+        except FAILURES as error:
+            line = line_of(error).replace(f"{path.parent}/", "")
+            refusals.append(line if path.name in line else f"{path.name}: {line}")
     return shots, refusals
 
 

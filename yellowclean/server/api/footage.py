@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import fcntl
+import os
 import secrets
 from pathlib import Path
 
@@ -10,8 +12,9 @@ from django.http import HttpRequest
 from ninja import Router
 
 from ...engine.errors import BadInput
+from ...engine.media import files_of
 from ...engine.media.names import shots_in
-from ..models import Job
+from ..models import Job, Shot
 from ..use_cases import add_all, allowed_folder
 from .jobs import told_shot
 from .schemas import Added, FolderEntry, UploadState
@@ -45,26 +48,30 @@ def upload_chunk(request: HttpRequest, job_id: int, token: str, name: str, offse
     safe = Path(name).name.lstrip(".")
     if not safe or safe != name or not folder.is_dir():
         raise BadInput(f"{name}: is not a file name that can be stored; rename it.")
-    file = folder / safe
-    arrived = file.stat().st_size if file.exists() else 0
-    if offset == arrived:
-        with file.open("ab") as stream:
+    with (folder / safe).open("ab") as stream:
+        fcntl.flock(stream, fcntl.LOCK_EX)  # a chunk that is sent twice at once is taken once
+        if offset == os.fstat(stream.fileno()).st_size:
             stream.write(request.body)
     return _state(folder, token)
 
 
 @router.post("/jobs/{job_id}/uploads/{token}/complete", response=Added)
 def complete_upload(request: HttpRequest, job_id: int, token: str) -> Added:
-    """Add what was uploaded as shots; unreadable files are refused by one line each and removed."""
+    """Add what was uploaded as shots; unreadable files are refused by one line each and removed. Asked for again,
+    it tells the same shots."""
     job = Job.objects.get(pk=job_id)
     folder = _folder(job, token)
     paths = shots_in(folder) if folder.is_dir() else []
     if not paths:
         raise BadInput("Nothing was uploaded; drop the footage again.")
-    shots, refused = add_all(job, paths)
-    if not shots:
-        for file in folder.iterdir():
+    there = {shot.path: shot for shot in Shot.objects.filter(job=job, path__in=[str(path) for path in paths])}
+    added, refused = add_all(job, [path for path in paths if str(path) not in there])
+    shots = [*there.values(), *added]
+    owned = {file for shot in shots for file in files_of(shot.path)}
+    for file in folder.iterdir():
+        if file not in owned:
             file.unlink()
+    if not owned:
         folder.rmdir()
     return Added(shots=[told_shot(shot) for shot in shots], refused=refused)
 
