@@ -30,14 +30,14 @@ def remove_leftovers() -> list[Path]:
 
 
 def _leftovers(data: Path) -> Iterator[Path]:
-    rows = {pk: about for pk, *about in Render.objects.values_list("pk", "state", "first", "stop")}
+    rows: dict[int, Render] = Render.objects.only("state", "first", "stop").in_bulk()
     for folder in (data / "renders").glob("render_*"):
         if _number(folder) not in rows:
             yield folder
             continue
-        state, first, stop = rows[_number(folder)]
-        if state == State.DONE:
-            pieces = segment_files(folder, range(first, stop), OUTPUT_FORMATS["ffv1"])
+        render = rows[_number(folder)]
+        if render.state == State.DONE:
+            pieces = segment_files(folder, range(render.first, render.stop), OUTPUT_FORMATS["ffv1"])
             yield from (piece for piece in pieces if piece.exists())
     paths = set(Shot.objects.values_list("path", flat=True))
     jobs = set(Job.objects.values_list("pk", flat=True))
