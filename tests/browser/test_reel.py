@@ -138,7 +138,7 @@ class Reel(BrowserCase):
         page.keyboard.press("Enter")
         page.get_by_role("button", name="Make 3 shots").click()
         expect(page.get_by_text("3 shots made of rushes.")).to_be_visible()
-        expect(page.get_by_text("scene of rushes")).to_have_count(5)
+        expect(page.get_by_text("scene of rushes")).to_have_count(3)
         page.get_by_role("button", name="Undo").click()
         expect(page.get_by_text("scene of rushes")).to_have_count(0)
 
