@@ -13,7 +13,7 @@ from opentimelineio import opentime
 
 from yellowclean.engine.errors import BadInput
 from yellowclean.engine.media import destination, open_source, open_writer
-from yellowclean.engine.media.timecode import exact
+from yellowclean.engine.media.timecode import exact, frames_between
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.reel.finding import found_media
 from yellowclean.engine.reel.naming import named
@@ -217,6 +217,20 @@ class RoundTrips(Media):
         self.assertIn("50 % speed", shots[0].place.told[0])
         self.assertIn("nested", shots[2].place.told[0])
         self.assertEqual([line.split(":")[0] for line in told.left_out], ["x on V1", "bars on V1"])
+
+    def test_a_retimed_event_comes_out_of_a_list_with_what_it_plays(self) -> None:
+        clips = [clip(name, 10, 8, FILM, f"/x/{name}.mkv", 0) for name in ("twice", "half", "frozen", "plain")]
+        for each, scalar in zip(clips, (2.0, 0.5), strict=False):
+            each.effects.append(otio.schema.LinearTimeWarp(time_scalar=scalar))
+        clips[2].effects.append(otio.schema.FreezeFrame())
+        lists, lost = as_edls(timeline_of(V1=clips), FILM)
+        events = [line.split() for line in lists["V1"].splitlines() if line[:1].isdigit()]
+        begin = "00:00:00:10"
+        played = [frames_between(begin, event[5], FILM) for event in events]
+        self.assertEqual((lost, [event[4] for event in events]), ([], [begin] * 4))
+        self.assertEqual(played, [16, 4, 1, 8])  # what is played (CMX 3600, from memory)
+        read_back = described(read(lists["V1"].encode(), "out.edl", FILM)).events
+        self.assertEqual([event.frames for event in read_back], played)
 
     def test_events_without_a_render_stay_at_their_source(self) -> None:
         timeline = timeline_of(V1=[clip("a", 0, 4, FILM, "a.mkv"), clip("b", 9, 4, FILM, "b.mkv")])

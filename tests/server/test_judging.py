@@ -201,7 +201,7 @@ class Handing(JudgingCase):
 class Judged(JudgingCase):
     def test_overwork_with_its_maps(self) -> None:
         version = self.ask("post", f"/shots/{self.shot.pk}/propose", {})
-        body = {"frames": [1, 2], "x": 16, "y": 8, "width": 128, "height": 96}
+        body = {"frames": [1, 2], "part": {"x": 16, "y": 8, "width": 128, "height": 96}}
         told = self.ask("post", f"/versions/{version['id']}/overwork", body)
         self.assertEqual(told["report"]["frames"], [1, 2])
         self.assertIn(told["report"]["verdict"], {"fine", "look here", "too far"})
@@ -211,3 +211,4 @@ class Judged(JudgingCase):
         self.assertEqual(self.ask("post", f"/versions/{version['id']}/overwork", body), told)
         self.assertIn("judge again", self.ask("get", "/overwork/nothing/halos", status=422)["detail"])
         self.ask("post", f"/versions/{version['id']}/overwork", body | {"frames": []}, 422)
+        self.assertEqual(self.ask("post", f"/versions/{version['id']}/overwork", {})["report"]["frames"], [2])

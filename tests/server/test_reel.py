@@ -6,7 +6,6 @@ import contextlib
 import errno
 import io
 import json
-import os
 import shutil
 import zipfile
 from collections.abc import Iterator
@@ -34,12 +33,11 @@ from yellowclean.engine.reel.taking import taken
 from yellowclean.engine.reel.timeline import described, read
 from yellowclean.engine.reel.wanted import Wanted
 from yellowclean.engine.render import assemble
-from yellowclean.server import tasks, tuning
-from yellowclean.server.cluster import Way, shut_down, tuned_file, way_in_use
+from yellowclean.server import tasks
+from yellowclean.server.cluster import shut_down
 from yellowclean.server.models import Job, Render, Shot
 from yellowclean.server.reels import render_many
 from yellowclean.server.rendering import go_on, hold
-from yellowclean.server.tuning import Trial, ways
 from yellowclean.server.use_cases import add_shot, new_version
 
 BEGIN = (1 * 3600 + 2 * 60 + 10) * 24 + 12
@@ -179,76 +177,6 @@ class Reels(ReelCase):
         for wrong in wrongs:
             self.ask("patch", f"/jobs/{self.job.pk}", {"wanted": wrong}, 422)
         self.ask("get", f"/timelines/{sent['id']}/out?format=ffv1", None, 422)
-
-
-class Derived(ReelCase):
-    def test_a_long_shot_is_cut_into_scenes_and_joined_again(self) -> None:
-        whole = add_shot(self.job, self.folder / "q9_012_quay.mkv")
-        last = add_shot(self.job, medium(self.folder / "z_last.mkv", 500, 4, FILM, None))
-        made = self.ask("post", f"/shots/{whole.pk}/scenes", {"cuts": [30, 12]})["shots"]
-        self.assertEqual([(s["name"], s["media"]["frames"]) for s in made],
-                         [("q9_012_quay_01", 12), ("q9_012_quay_02", 18), ("q9_012_quay_03", 10)])  # fmt: skip
-        self.assertEqual(made[1]["media"]["timecode"], "01:02:11:00")
-        names = [s["name"] for s in self.ask("get", f"/jobs/{self.job.pk}/shots")]
-        self.assertEqual(names, [*(s["name"] for s in made), last.name])
-        self.assertEqual(self.ask("get", "/jobs")[0]["shots"], 4)
-        scene = Shot.objects.get(pk=made[2]["id"])
-        np.testing.assert_array_equal(scene.opened().read(0), whole.opened().read(30))
-        self.ask("delete", f"/shots/{whole.pk}", status=422)
-        self.ask("post", f"/shots/{whole.pk}/scenes", {"cuts": [5]}, 422)
-        new_version(scene, Plan())
-        self.assertIn("1 plan made since", self.ask("post", f"/shots/{scene.pk}/take-back", status=422)["detail"])
-        self.ask("post", f"/shots/{scene.pk}/take-back?sure=true")
-        names = [s["name"] for s in self.ask("get", f"/jobs/{self.job.pk}/shots")]
-        self.assertEqual(names, [whole.name, last.name])
-        self.assertTrue(Path(whole.path).exists())
-        for wrong in ([], [0], [40], [-3], [10**30]):
-            self.ask("post", f"/shots/{whole.pk}/scenes", {"cuts": wrong}, 422)
-
-    def test_what_was_written_stands_in_for_its_source_and_is_taken_back(self) -> None:
-        sent = self.ask("post", f"/jobs/{self.job.pk}/timelines?name=reel.otio", as_otio(self.timeline()))
-        shot_id = self.ask("post", f"/timelines/{sent['id']}/take", {"handles": 3})["shots"][0]["id"]
-        shot = Shot.objects.get(pk=shot_id)
-        version = new_version(shot, Plan())
-        cut, short = (
-            self.ask("post", "/renders", {"version_id": version.pk, "format": "ffv1", "first": a, "stop": b})["id"]
-            for a, b in ((2, 12), (6, 12))
-        )
-        self.ask("post", f"/renders/{cut}/stand-in", status=422)
-        self.run_queued()
-        self.assertIn("does not hold all", self.ask("post", f"/renders/{short}/stand-in", status=422)["detail"])
-        made = self.ask("post", f"/renders/{cut}/stand-in")
-        self.assertEqual((made["name"], made["generation"], made["origin_id"]), (shot.name, 1, shot.pk))
-        self.assertEqual((made["place"]["head"], made["place"]["tail"]), (1, 1))
-        listed = self.ask("get", f"/jobs/{self.job.pk}/shots")
-        self.assertEqual(listed[0]["id"], made["id"])
-        self.assertNotIn(shot.pk, [s["id"] for s in listed])
-        self.assertIn("stands in", self.ask("delete", f"/renders/{cut}", status=422)["detail"])
-
-        stand = Shot.objects.get(pk=made["id"])
-        new_version(stand, Plan())
-        self.ask("patch", f"/jobs/{self.job.pk}", {"wanted": {"formats": ["tiff"]}})
-        queued = self.ask("post", f"/jobs/{self.job.pk}/render", {"shot_ids": [stand.pk]})
-        self.assertIn("second generation", queued["told"][0])
-        self.run_queued()
-        note = self.ask("get", f"/jobs/{self.job.pk}/note?kind=json&shot_id={stand.pk}")
-        self.assertIn("second generation", note["shots"][0]["remarks"][0])
-        files = self.ask("get", f"/timelines/{sent['id']}/out?format=tiff")["files"]
-        told = described(read(files["Quay Nine_tiff.otio"].encode(), "out.otio", FILM))
-        shots, _ = taken(told, found_media(told, [settings.YELLOW_CLEAN.data / "renders"]), 0)
-        got = self.frames_of(open_source(shots[0].path, frames=shots[0].frames))
-        for k, frame in enumerate(got):
-            np.testing.assert_array_equal(frame, self.source_frame(105 + k))
-
-        packed = self.ask("get", f"/jobs/{self.job.pk}/packed").content
-        there = self.unpacked(packed)
-        again = self.ask("get", f"/jobs/{there['job_id']}/shots")
-        self.assertEqual((again[0]["name"], again[0]["generation"]), (shot.name, 1))
-        self.ask("post", f"/shots/{stand.pk}/take-back", status=422)
-        back = self.ask("post", f"/shots/{stand.pk}/take-back?sure=true")
-        self.assertEqual((back["id"], back["versions"], back["generation"]), (shot.pk, ["A"], 0))
-        self.assertTrue(Path(Render.objects.get(pk=cut).path).exists())
-        self.ask("delete", f"/renders/{cut}", status=204)
 
 
 class Queue(ReelCase):
@@ -400,36 +328,6 @@ class Queue(ReelCase):
             self.ask("delete", f"/renders/{renders[0].pk}", None, 204)
             self.assertTrue(written.is_file(), "what was delivered stays")
             self.assertEqual((out / "Quay Nine" / "ffv1" / "shot 0_A.mkv").read_bytes(), b"not ours")
-
-
-class Tuned(ReelCase):
-    def test_the_quickest_way_is_kept_and_used(self) -> None:
-        shot = add_shot(self.job, self.folder / "q9_012_quay.mkv")
-        version = new_version(shot, Plan(profile=white_profile(5), steps=[Step(kind="spatial")]))
-        self.addCleanup(tuned_file().unlink, missing_ok=True)
-        cores = os.cpu_count() or 1
-        with override_settings(YELLOW_CLEAN=replace(settings.YELLOW_CLEAN, workers=None)):
-            self.assertEqual(way_in_use(), Way(processes=cores, threads=1))
-            seconds = {(way.processes, way.threads): 2.0 for way in ways(cores)} | {(1, cores): 0.5}
-            tried = lambda _, way, __: Trial(**way.model_dump(), seconds=seconds[way.processes, way.threads])  # noqa: E731
-            with mock.patch.object(tuning, "_tried", tried):
-                told = self.ask("post", f"/versions/{version.pk}/tune", {})
-            self.assertEqual((told["trials"][0]["processes"], told["gain"]), (1, 4 if cores > 1 else 1))
-            self.assertEqual(way_in_use(), Way(processes=1, threads=cores))
-            tuned_file().write_text("{}")
-            self.assertEqual(way_in_use(), Way(processes=cores, threads=1))
-            busy = Render.objects.create(shot=shot, label="A", document={}, format="ffv1", first=0, stop=1)
-            self.assertIn("queue is empty", self.ask("post", f"/versions/{version.pk}/tune", {}, 422)["detail"])
-            busy.delete()
-        with override_settings(YELLOW_CLEAN=replace(settings.YELLOW_CLEAN, workers=1)):
-            self.assertEqual(way_in_use(), Way(processes=1, threads=cores))
-
-    def test_a_trial_renders_and_leaves_nothing(self) -> None:
-        shot = add_shot(self.job, self.folder / "q9_012_quay.mkv")
-        version = new_version(shot, Plan())
-        trial = tuning._tried(version, Way(processes=2, threads=1), lambda: False)
-        self.assertGreater(trial.seconds, 0)
-        self.assertEqual(list((settings.YELLOW_CLEAN.data / "scratch").glob("tuning-*")), [])
 
 
 class Archive(ReelCase):

@@ -286,10 +286,10 @@ class SmallRegions(ApiCase):
         shot = self.surveyed_shot()
         version = self.ask("post", f"/shots/{shot.pk}/propose", {})["id"]
         for width, height, x in ((1, 60, 0), (60, 1, 0), (1, 1, 5), (60, 60, 191), (8, 8, 0)):
-            body = {"frames": [1], "x": x, "y": 0, "width": width, "height": height}
-            told = self.ask("post", f"/versions/{version}/overwork", body, 422)
+            part = {"x": x, "y": 0, "width": width, "height": height}
+            told = self.ask("post", f"/versions/{version}/overwork", {"frames": [1], "part": part}, 422)
             self.assertIn("too small to be judged", told["detail"])
-            strip = {"step": 1, "setting": "luma", "n": 1, "x": x, "y": 0, "width": width, "height": height}
+            strip = {"step": 1, "setting": "luma", "n": 1, **part}
             self.assertIn("too small", self.ask("post", f"/versions/{version}/strip", strip, 422)["detail"])
         for region in ("0,0,1,60", "5,5,1,1", "191,127,1,1"):
             self.assertEqual(self.client.get(f"/api/shots/{shot.pk}/frame?n=1&region={region}").status_code, 200)

@@ -78,12 +78,11 @@ class Wild(TransactionTestCase):
             self.send("get", f"/shots/{shot}/frame?n={n}")
             self.send("get", f"/shots/{shot}/pixel?n={n}&x={n}&y={n}")
             self.send("get", f"/shots/{shot}/timecode?n={n}")
-        for body in (
-            {"frames": [BEYOND], "x": 0, "y": 0, "width": 64, "height": 48},
-            {"frames": [0], "x": BEYOND, "y": -BEYOND, "width": 64, "height": 48},
-            {"frames": [0] * 9, "x": 0, "y": 0, "width": 1, "height": 1},
-        ):
-            self.send("post", f"/versions/{version}/overwork", body)
+        for frames, x, y, width, height in (
+            ([BEYOND], 0, 0, 64, 48), ([0], BEYOND, -BEYOND, 64, 48), ([0] * 9, 0, 0, 1, 1), ([6], 0, 0, 48, 32),
+        ):  # fmt: skip
+            part = {"x": x, "y": y, "width": width, "height": height}
+            self.send("post", f"/versions/{version}/overwork", {"frames": frames, "part": part})
         for size in (0, 1, -3, BEYOND, 300):
             self.send("get", f"/shots/{shot}/look/cube?size={size}")
         for first, stop in ((-BEYOND, BEYOND), (2**62, 2**63), (3, 3)):

@@ -14,6 +14,7 @@ from django.db import transaction
 
 from ..engine.colour.input_space import encoding_of
 from ..engine.errors import BadInput
+from ..engine.reel.note import second_generation
 from ..engine.reel.scenes import scene_names, scenes
 from .models import Render, Shot, State
 from .use_cases import add_shot, delete_shot, request_survey
@@ -77,6 +78,13 @@ def check_listed(shot: Shot) -> None:
     """Refuse to touch a shot that others were made of. Raises `BadInput`."""
     if shot.derived.exists():  # type: ignore[attr-defined]
         raise BadInput(f"{shot.name}: others were made of it already; take them back first.")
+
+
+def made_of(shot: Shot) -> str:
+    """What a shot was made of, in words; empty for one that came in."""
+    if shot.generation:
+        return f"written result as source, {second_generation(shot.generation)}"
+    return f"scene of {shot.origin.name}" if shot.origin else ""
 
 
 def take_back(shot: Shot, *, sure: bool = False) -> Shot:

@@ -3,7 +3,6 @@
   import DitherChoice from "../lib/DitherChoice.svelte";
   import { about, percent, short, timeLeft } from "../lib/format";
   import { notices } from "../lib/notices.svelte";
-  import { generationText } from "../jobs/state";
   import type { Bench } from "./bench.svelte";
 
   const { bench }: { bench: Bench } = $props();
@@ -141,10 +140,10 @@
       <input type="checkbox" class="checkbox checkbox-xs" bind:checked={bakeLook} />
       Bake the look in (without this the file keeps the shot’s own values)
     </label>
-    {#if bench.shot && generationText(bench.shot)}
+    {#if bench.shot?.generation}
       <p class="pb-2" data-testid="generation">
-        <b class="first-letter:uppercase">{generationText(bench.shot)}.</b> Take it back on the shots’ page to render
-        from the live plan.
+        <b class="first-letter:uppercase">{bench.shot.made_of}.</b> Take it back on the shots’ page to render from
+        the live plan.
       </p>
     {/if}
     {#if bench.version?.format?.beside_source}

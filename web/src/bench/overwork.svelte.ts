@@ -42,7 +42,7 @@ export class OverworkDesk {
       const control = (this.control = new AbortController());
       try {
         const params = { path: { version_id: version.id } };
-        const body = { frames, ...this.region };
+        const body = { frames, part: this.region };
         const found = await asked(
           api.POST("/api/versions/{version_id}/overwork", { params, body, signal: control.signal }),
         );

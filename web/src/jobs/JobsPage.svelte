@@ -305,7 +305,7 @@
       {/if}
       {#if only}
         <button class="btn btn-sm" onclick={() => cutDialog?.show(only)}>Cut into shots…</button>
-        {#if only.origin_name}
+        {#if only.origin_id}
           <button class="btn btn-sm" onclick={() => void jobs.takeShotBack(only)}>Take back</button>
         {/if}
       {/if}

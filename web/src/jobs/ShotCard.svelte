@@ -2,7 +2,7 @@
   import { pictureAddress, SOURCE, type Shot } from "../api/client";
   import { mediaLine, percent, ratioOf, short } from "../lib/format";
   import { follow } from "../lib/router.svelte";
-  import { busy, generationText, stateOf } from "./state";
+  import { busy, stateOf } from "./state";
 
   interface Props {
     shot: Shot;
@@ -69,12 +69,14 @@
       >
     </div>
     <p class="truncate text-[13px] text-quiet" title={mediaLine(shot.media)}>{mediaLine(shot.media)}</p>
-    {#if shot.origin_name}
+    {#if shot.made_of}
       <p class="truncate text-[13px]">
-        {generationText(shot) || `scene of ${shot.origin_name}`}
-        <button class="ml-1 text-quiet underline" onclick={ontakeback}
-          >{shot.generation ? "take back" : "join again"}</button
-        >
+        {shot.made_of}
+        {#if shot.origin_id}
+          <button class="ml-1 text-quiet underline" onclick={ontakeback}
+            >{shot.generation ? "take back" : "join again"}</button
+          >
+        {/if}
       </p>
     {/if}
     <div class="mt-1 flex min-h-6 flex-wrap items-center gap-x-4 gap-y-1">

@@ -5,7 +5,7 @@
   import { percent, rateText, short } from "../lib/format";
   import { follow } from "../lib/router.svelte";
   import type { Jobs } from "./jobs.svelte";
-  import { generationText, stateOf } from "./state";
+  import { stateOf } from "./state";
 
   /** The shots as rows, their figures in columns that can be sorted by. */
   const { jobs }: { jobs: Jobs } = $props();
@@ -90,9 +90,7 @@
           <td class="py-1 pr-3"
             ><a href={`/shots/${shot.id}`} onclick={follow} class="font-semibold hover:underline"
               >{shot.name}</a
-            >{#if shot.origin_name}<span class="block text-[12px] text-quiet"
-                >{generationText(shot) || `scene of ${shot.origin_name}`}</span
-              >{/if}</td
+            >{#if shot.made_of}<span class="block text-[12px] text-quiet">{shot.made_of}</span>{/if}</td
           >
           <td class="py-1 pr-3 text-right figure">{media.frames}</td>
           <td class="py-1 pr-3 whitespace-nowrap text-quiet"

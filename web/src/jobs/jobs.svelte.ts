@@ -27,9 +27,6 @@ import { upload } from "./upload";
 const TIMELINES = /\.(otio|edl|xml)$/i;
 const PACKED = /\.zip$/i;
 
-/** What is judged of a frame at most, in pixels. */
-const JUDGED = { width: 1280, height: 720 };
-
 /** Shots that are drawn at once. */
 const DRAWN = 48;
 
@@ -325,12 +322,8 @@ export class Jobs {
 
   private async judgeOne(shot: Shot, signal: AbortSignal): Promise<void> {
     const version_id = shot.newest_version ?? 0;
-    const { width, height, frames } = shot.media;
-    const size = { width: Math.min(width, JUDGED.width), height: Math.min(height, JUDGED.height) };
-    const corner = { x: Math.floor((width - size.width) / 2), y: Math.floor((height - size.height) / 2) };
-    const body = { frames: [Math.floor(frames / 2)], ...corner, ...size };
     const params = { path: { version_id } };
-    const found = await asked(api.POST("/api/versions/{version_id}/overwork", { params, body, signal }));
+    const found = await asked(api.POST("/api/versions/{version_id}/overwork", { params, body: {}, signal }));
     this.verdicts = { ...this.verdicts, [version_id]: found.report };
   }
 

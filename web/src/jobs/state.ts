@@ -5,13 +5,6 @@ export function busy(shot: Shot): boolean {
   return shot.survey?.state === "queued" || shot.survey?.state === "running";
 }
 
-/** That a shot's frames were treated and written before, where they were. */
-export function generationText(shot: Pick<Shot, "generation">): string {
-  if (!shot.generation) return "";
-  const which = shot.generation === 1 ? "second generation" : `generation ${shot.generation + 1}`;
-  return `written result as source, ${which}`;
-}
-
 /** How a shot stands, in a few words. */
 export function stateOf(shot: Shot): string {
   if (shot.problem) return shot.problem;

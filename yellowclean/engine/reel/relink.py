@@ -15,7 +15,7 @@ from pydantic import BaseModel
 from ..errors import BadInput
 from ..media import MediaInfo, probe
 from ..media.names import numbered_name
-from ..media.timecode import number_of
+from ..media.timecode import frames_between, number_of, shifted
 from .timeline import clips_of
 
 REEL_LENGTH = 8
@@ -129,11 +129,24 @@ def _edl(timeline: otio.schema.Timeline, rate: float) -> str:
     except Exception as error:  # writers raise whatever they stumble over
         reason = " ".join(str(error).split())[:160].rstrip(".") or type(error).__name__
         raise BadInput(f"{timeline.name}: cannot be written as an EDL ({reason}); take the .otio.") from error
+    text = _RETIMED.sub(lambda match: _with_source_played(match, Fraction(rate)), text)
     if round(rate) % 30:
         return text
     mode = "DROP FRAME" if re.search(r"^\d.*;\d\d", text, re.M) else "NON-DROP FRAME"
     title, rest = text.split("\n", 1) if text.startswith("TITLE") else ("", text)
     return f"{title}\nFCM: {mode}\n{rest}" if title else f"FCM: {mode}\n{rest}"
+
+
+_CODE = r"(\d\d:\d\d:\d\d[:;]\d\d)"
+_RETIMED = re.compile(rf"(?m)^(\d+ .*?){_CODE} {_CODE} {_CODE} {_CODE}(?=[^\n]*\nM2\s+\S+\s+(-?[\d.]+))")
+
+
+def _with_source_played(match: re.Match[str], rate: Fraction) -> str:
+    """An event with the end of what it plays of its source: at twice the speed twice as many frames as it lasts, of
+    a frozen one a frame. The library that writes lists divides where it should multiply."""
+    head, begin, _, first, last, speed = match.groups()
+    played = round(frames_between(first, last, rate) * abs(float(speed)) / float(rate)) or 1
+    return f"{head}{begin} {shifted(begin, played, rate)} {first} {last}"
 
 
 def _unnested(track: otio.schema.Track) -> list[str]:

@@ -16,6 +16,7 @@ from ...engine.judge.standing import standings
 from ...engine.measure.report import FindingKind, finding_kinds, source_check
 from ...engine.media import MediaInfo
 from ...engine.noise.profile import first_problem
+from ..derived import made_of
 from ..models import Job, PlanVersion, Profile, Render, Shot, Survey, Work
 from ..rendering import delivery_folder, wanted_of
 from ..use_cases import By, cancel, delete_shot, noise_groups, propose_for, request_survey, set_tolerances
@@ -57,7 +58,7 @@ def told_shot(shot: Shot) -> ShotOut:
         place=shot.placed,
         cuts=shot.cuts,
         origin_id=shot.origin_id,
-        origin_name=shot.origin.name if shot.origin else "",
+        made_of=made_of(shot),
         generation=shot.generation,
         input_space=input_space(shot.info),
         findings=None

@@ -5,6 +5,7 @@ from __future__ import annotations
 from django.http import HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 
+from ...engine.delivery import LARGEST_JUDGED
 from ...engine.errors import BadInput
 from ...engine.frames import Region
 from ...engine.judge.overwork import Overwork
@@ -15,14 +16,20 @@ from .frames import FOR_EVER, unless_gone
 router = Router(tags=["overwork"])
 
 
-class OverworkIn(Schema):
-    """Which frames to judge, and which part of them."""
+class PartIn(Schema):
+    """A part of a frame, in the source's pixels."""
 
-    frames: list[int] = Field(min_length=1, max_length=9)
     x: int
     y: int
-    width: int = Field(gt=0, le=1920)
-    height: int = Field(gt=0, le=1080)
+    width: int = Field(gt=0, le=LARGEST_JUDGED[0])
+    height: int = Field(gt=0, le=LARGEST_JUDGED[1])
+
+
+class OverworkIn(Schema):
+    """Which frames to judge, and which part of them: the middle where nothing is named, as of a delivery."""
+
+    frames: list[int] | None = Field(None, min_length=1, max_length=9)
+    part: PartIn | None = None
 
 
 class OverworkOut(Schema):
@@ -35,10 +42,11 @@ class OverworkOut(Schema):
 @router.post("/versions/{version_id}/overwork", response=OverworkOut)
 async def judge_version(request: HttpRequest, version_id: int, payload: OverworkIn) -> OverworkOut:
     version = await PlanVersion.objects.select_related("shot").aget(pk=version_id)
-    region = Region(payload.x, payload.y, payload.width, payload.height)
-    key, report = await unless_gone(
-        lambda stopped: judged(version.shot, version.plan, sorted(set(payload.frames)), region, stopped)
-    )
+    info, part = version.shot.info, payload.part
+    whole = Region(0, 0, info.width, info.height)
+    region = Region(part.x, part.y, part.width, part.height) if part else whole.middle(*LARGEST_JUDGED)
+    frames = sorted(set(payload.frames or [info.frames // 2]))
+    key, report = await unless_gone(lambda stopped: judged(version.shot, version.plan, frames, region, stopped))
     return OverworkOut(report=report, key=key)
 
 

@@ -72,8 +72,9 @@ class ShotOut(Schema):
     cuts: list[int] = Field(default_factory=list)
     """Frames with which another picture begins."""
     origin_id: int | None = None
-    origin_name: str = ""
     """The shot that it was made of, as a scene or a stand-in, which comes back when that is taken back."""
+    made_of: str = ""
+    """What it was made of, in words; empty for footage that came in."""
     generation: int = 0
     """How often its frames were treated and written before."""
     input_space: InputSpace | None = None
