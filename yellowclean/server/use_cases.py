@@ -193,9 +193,11 @@ def propose_for(shots: Sequence[Shot], profile: Profile | None, by: By = "own") 
 
 
 def _of_groups(job: Job) -> dict[int, NoiseProfile]:
-    """By shot, the profile that it shares with those like it."""
+    """By shot, the profile that it shares with those like it; one that stands alone has its own."""
     known = dict[int, NoiseProfile]()
     for group in noise_groups(job):
+        if len(group.shots) == 1:
+            continue
         documents = job.shots.filter(pk__in=group.shots).values_list("survey__profile", flat=True)  # type: ignore[attr-defined]
         shared = pooled([NoiseProfile.model_validate(document) for document in documents])
         known |= dict.fromkeys(group.shots, shared)
