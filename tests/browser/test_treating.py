@@ -167,7 +167,8 @@ class Treating(BrowserCase):
         expect(strip.get_by_text("suggested stop")).to_have_count(1, timeout=PATIENCE)
         expect(strip.locator("img")).to_have_count(7)
         page.wait_for_function(
-            "[...document.querySelectorAll('[data-testid=strip] img')].every(i => i.complete && i.naturalWidth)"
+            "() => [...document.querySelectorAll('[data-testid=strip] img')]"
+            ".every(i => i.complete && i.naturalWidth)"
         )
         strip.get_by_title("Take 135 %").click()
         expect(strip).to_have_count(0)
