@@ -3,7 +3,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 MANAGE := $(BIN)/python manage.py
 
-.PHONY: demo test check setup serve bench clean
+.PHONY: demo test check setup serve bench fuzz clean
 
 demo: setup
 	$(MANAGE) demo
@@ -60,6 +60,11 @@ build/stamp/chromium: build/stamp/python
 
 bench: build/stamp/python
 	$(BIN)/python -m benchmarks
+
+# Damaged media, wild arguments and wild requests for so many minutes a side: make fuzz MINUTES=30
+MINUTES ?= 5
+fuzz: build/stamp/python
+	$(BIN)/python -m fuzz media --minutes $(MINUTES)
 
 clean:
 	rm -rf .venv web/node_modules web/dist build

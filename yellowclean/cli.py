@@ -10,10 +10,11 @@ import signal
 import sys
 import tempfile
 import time
-from collections.abc import Callable, Sequence
-from contextlib import closing
+import warnings
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing, contextmanager, nullcontext, redirect_stderr
 from pathlib import Path
-from typing import Any, get_args
+from typing import Any, NoReturn, get_args
 
 from .cli_job import add_job
 from .cli_worker import join
@@ -38,6 +39,7 @@ from .engine.survey import survey
 from .engine.testcamera import CODECS, SCENES, Camera, ShotRecipe, shoot, shoot_reel
 
 REEL = "reel"
+STDERR = 2
 _PATCH = re.compile(r"^(\d+),(\d+),(\d+),(\d+)@(\d+)$")
 _RANGE = re.compile(r"^(\d*):(\d*)$")
 _LIGHT = re.compile(r"^(\d+\.?\d*),(\d+\.?\d*),(\d+\.?\d*)$")
@@ -52,16 +54,65 @@ def main(arguments: Sequence[str] | None = None) -> int:
     try:
         if trouble := own_config_trouble():
             raise BadInput(trouble)
-        options.verb(options, stop)
+        with nullcontext() if options.verb is _worker else _libraries_silent():
+            options.verb(options, stop)
     except Cancelled as error:
-        print(f"yellow-clean: {error}", file=sys.stderr)
-        return 130
+        return _said(error, 130)
     except (YellowCleanError, OSError) as error:
-        print(f"yellow-clean: {line_of(error)}", file=sys.stderr)
-        return 2
+        return _said(error, 2)
+    except Exception as error:
+        if os.environ.get("YELLOW_CLEAN_TRACEBACK"):
+            raise
+        what = f"{type(error).__name__}: {line_of(error)[:300]}"
+        hint = "Set YELLOW_CLEAN_TRACEBACK=1 and report what it prints."
+        return _said(f"failed inside ({what}); this is a fault of the program. {hint}", 1)
     finally:
         signal.signal(signal.SIGINT, previous)
     return 0
+
+
+def _said(what: Exception | str, code: int) -> int:
+    """Say in one line why it ended; the exit code."""
+    text = what if isinstance(what, str) else line_of(what)
+    sys.stderr.write(f"yellow-clean: {text}\n".encode(errors="backslashreplace").decode())
+    return code
+
+
+@contextmanager
+def _libraries_silent() -> Iterator[None]:
+    """Libraries write lines of their own to the process's stderr; only ours reach the terminal meanwhile."""
+    if not sys.warnoptions:
+        warnings.simplefilter("ignore")
+    if _number_of(sys.stderr) != STDERR:
+        yield
+        return
+    terminal = os.dup(STDERR)
+    with (
+        Path(os.devnull).open("wb") as nowhere,
+        os.fdopen(terminal, "w", errors="backslashreplace") as ours,
+        redirect_stderr(ours),
+    ):
+        os.dup2(nowhere.fileno(), STDERR)
+        try:
+            yield
+        finally:
+            ours.flush()
+            os.dup2(terminal, STDERR)
+
+
+def _number_of(stream: Any) -> int | None:
+    """The number of a stream's file; none for one that is in memory."""
+    try:
+        return int(stream.fileno())
+    except (OSError, ValueError, AttributeError):
+        return None
+
+
+class _Parser(argparse.ArgumentParser):
+    """Says in one line what is wrong with arguments."""
+
+    def error(self, message: str) -> NoReturn:
+        self.exit(_said(f"{' '.join(message.split())[:500]}; {self.prog} --help tells more.", 2))
 
 
 class _StopFlag:
@@ -78,7 +129,7 @@ class _StopFlag:
 
 
 def _parser() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(prog="yellow-clean", description=__doc__)
+    parser = _Parser(prog="yellow-clean", description=__doc__)
     verbs = parser.add_subparsers(required=True, metavar="VERB")
 
     def verb(name: str, run: Callable[[Any, _StopFlag], None], text: str) -> argparse.ArgumentParser:

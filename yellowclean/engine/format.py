@@ -11,9 +11,8 @@ from fractions import Fraction
 
 from .colour.encodings import Encoding
 from .colour.input_space import encoding_of
-from .errors import BadInput
 from .frames import Region
-from .media.info import LARGEST_SIDE, MediaInfo
+from .media.info import MediaInfo, checked_size
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,8 +40,7 @@ class Format:
 
     def resized(self, width: int, height: int) -> Format:
         """The same picture in another number of pixels. Raises `BadInput` for a size that no frame can have."""
-        if not (0 < width <= LARGEST_SIDE and 0 < height <= LARGEST_SIDE):
-            raise BadInput(f"a frame of {width}×{height} pixels is out of range (1 to {LARGEST_SIDE} a side).")
+        checked_size("the plan's result", width, height)
         aspect = self.pixel_aspect * Fraction(self.width * height, width * self.height)
         return replace(self, width=width, height=height, pixel_aspect=aspect)
 

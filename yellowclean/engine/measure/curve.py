@@ -123,6 +123,9 @@ class Sample:
             level[rows, c], varied[rows, c] = known[0][likely], known[1][likely]
             spatial[rows, c] *= grown
             whole[rows, c] = True
+            if not whole[:, c].any():  # nothing of what is left looks like noise
+                dead.append(name)
+        cut = [name for name in cut if name not in dead]
         living = [c for c, name in enumerate(CHANNELS) if name not in dead]
         least = max(least, int(ENOUGH_WHOLE * len(varied)))
         for s in (3, 4, 5):

@@ -5,11 +5,11 @@ from __future__ import annotations
 import hashlib
 from pathlib import Path
 
-from ..errors import BadInput
+from .boundary import checked_file, reading
 from .formats import OUTPUT_FORMATS, Destination, destination
 from .index import stamp_of
 from .info import AudioTrack, Excerpt, MediaInfo, Source
-from .names import SEQUENCE_ENDINGS, is_sequence_name, sequence_files
+from .names import SEQUENCE_ENDINGS, is_sequence, sequence_files
 from .sequence import SequenceSource
 from .video import VideoSource
 from .writers import open_writer
@@ -48,19 +48,16 @@ def open_source(
     players do.
     Raises `BadInput` with one clear line for anything that is not readable footage.
     """
-    source = _opened(Path(path), kept_index, grain=grain)
+    with reading(path):
+        source = _opened(Path(path), kept_index, grain=grain)
     source.info = source.info.model_copy(update={"space": space})
     return source if frames is None else Excerpt(source, frames)
 
 
 def _opened(path: Path, kept_index: Path | None, *, grain: bool) -> Source:
-    if is_sequence_name(path) or path.is_dir():
+    if is_sequence(path):
         return SequenceSource(path)
-    if not path.exists():
-        raise BadInput(f"{path}: does not exist; check the path.")
-    if path.stat().st_size == 0:
-        raise BadInput(f"{path}: is empty (0 bytes); copy it again from the original.")
-    return VideoSource(path, kept_index, grain=grain)
+    return VideoSource(checked_file(path), kept_index, grain=grain)
 
 
 def probe(path: str | Path, kept_index: Path | None = None) -> MediaInfo:
@@ -73,11 +70,7 @@ def probe(path: str | Path, kept_index: Path | None = None) -> MediaInfo:
 def files_of(path: str | Path) -> list[Path]:
     """The files that footage is made of. Raises `BadInput` where there are none."""
     path = Path(path)
-    if is_sequence_name(path) or path.is_dir():
-        return sequence_files(path)
-    if not path.exists():
-        raise BadInput(f"{path}: does not exist; check the path.")
-    return [path]
+    return sequence_files(path) if is_sequence(path) else [checked_file(path)]
 
 
 def stamp(path: str | Path) -> str:

@@ -16,12 +16,20 @@ from av.video.stream import VideoStream
 
 from ..errors import BadInput
 from ..frames import Array
-from .index import Index, index_of, reason_of
-from .info import checked_size
+from .boundary import reason_of
+from .index import Index, index_of
+from .info import checked_size, most_pixels
 from .quantisers import CELL, coding_error, jpeg_step, of_step
 
 STILL_CONTAINERS = {"image2", "png_pipe", "jpeg_pipe", "tiff_pipe", "dpx_pipe", "exr_pipe", "gif", "tty"}
 """Demuxers that open what is not a video: single pictures are sequences of one, text is nothing."""
+
+CONTAINERS = ",".join([
+    "matroska", "mov", "mxf", "mxf_opatom", "avi", "mpegts", "mpeg", "mpegvideo", "asf", "flv", "ogg", "nut", "gxf",
+    "dv", "ivf", "obu", "h264", "hevc", "m4v", "mjpeg", "yuv4mpegpipe", "wtv", "vc1", "dnxhd",
+    *sorted(STILL_CONTAINERS),
+])  # fmt: skip
+"""Demuxers that are let at a file. No script that names other files, no network, no device."""
 
 TRIES = 4
 """Key frames further back from which a frame is tried that does not come."""
@@ -177,7 +185,7 @@ def _keep(kept: OrderedDict[int, T], key: int, value: T) -> None:
 
 def _opened(path: Path) -> InputContainer:
     try:
-        container = av.open(str(path), metadata_errors="replace")
+        container = av.open(f"file:{path}", metadata_errors="replace", options={"format_whitelist": CONTAINERS})
     except (av.error.FFmpegError, ValueError) as error:
         raise BadInput(
             f"{path}: cannot be read as video ({reason_of(error)}); the file is not footage,"
@@ -197,8 +205,11 @@ def _video_stream(container: InputContainer, path: Path, *, tell: bool, grain: b
     if stream.codec_context is None:
         raise BadInput(f"{path}: its video codec is not one that can be decoded here; transcode it first.")
     checked_size(str(path), stream.width, stream.height)
+    if stream.format is None:
+        raise BadInput(f"{path}: does not say how its picture is stored; the file is damaged. Copy it again.")
     stream.thread_type = "SLICE" if tell else "AUTO"
+    options = {"max_pixels": str(most_pixels())}  # a header in mid-stream may name another size
     if tell or not grain:
-        kept_apart = "venc_params" if tell else "film_grain"
-        stream.codec_context.options = {**stream.codec_context.options, "export_side_data": kept_apart}
+        options["export_side_data"] = "venc_params" if tell else "film_grain"
+    stream.codec_context.options = {**stream.codec_context.options, **options}
     return stream

@@ -21,6 +21,7 @@ from .index import Index
 from .info import AudioTrack, MediaInfo
 from .planes import SITINGS, Coding
 from .tags import KR_KB, MATRICES, PRIMARIES, TRANSFERS, UNKNOWN, camera_tags, colour_hints
+from .timecode import believed
 
 COMMON_RATES = [Fraction(n) for n in (24, 25, 30, 48, 50, 60, 100, 120)]
 COMMON_RATES += [Fraction(1000 * n, 1001) for n in (24, 30, 48, 60, 120)]
@@ -81,6 +82,7 @@ def described(container: InputContainer, stream: VideoStream, index: Index, path
         audio=[
             AudioTrack(codec=a.codec_context.name, rate=a.codec_context.sample_rate, channels=a.channels)
             for a in container.streams.audio
+            if a.codec_context is not None
         ],
         notes=notes,
     )
@@ -99,7 +101,8 @@ def _untagged(stream: VideoStream, matrix: str) -> list[str]:
 
 
 def _rate(stream: VideoStream) -> Fraction:
-    told = Fraction(stream.average_rate or stream.guessed_rate or 25)
+    rates = (Fraction(rate) for rate in (stream.average_rate, stream.guessed_rate) if rate)
+    told = next((rate for rate in rates if believed(rate)), Fraction(25))
     nearest = min(COMMON_RATES, key=lambda rate: abs(rate - told))
     return nearest if abs(told / nearest - 1) < NEAR_RATE else told
 

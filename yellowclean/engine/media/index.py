@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import re
 from fractions import Fraction
 from pathlib import Path
 
@@ -12,9 +13,12 @@ from av.video.stream import VideoStream
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from ..errors import BadInput
+from .boundary import reason_of
 
 LOOKED_AT = 24
 """Frames decoded to see whether the times of a file can be trusted."""
+
+_DURATION = re.compile(r"(\d{1,6}):(\d{1,2}):(\d{1,2}(?:\.\d{1,12})?)$")
 
 MISSING_END = 0.02
 """Share of the promised duration that may be absent before a file counts as cut short."""
@@ -102,11 +106,6 @@ def _scanned(container: InputContainer, stream: VideoStream, path: Path) -> Inde
     return Index(times=times, keys=sorted(keys) or times[:1])
 
 
-def reason_of(error: BaseException) -> str:
-    """What a library says is wrong, fit to stand in brackets."""
-    return str(getattr(error, "strerror", None) or error).strip().rstrip(".") or type(error).__name__
-
-
 def _comes_in_order(container: InputContainer, stream: VideoStream) -> bool:
     """Whether the first frames come out of the decoder in the order of their times. In files whose
     container lost the reordering of B-frames they do not; codecs without any need no look."""
@@ -140,10 +139,9 @@ def _period(stream: VideoStream) -> float:
 def _promised_end(container: InputContainer, stream: VideoStream) -> float | None:
     """The end the header promises, in stream units; None when it promises nothing for the picture."""
     base = stream.time_base or Fraction(1, 1000)
-    text = stream.metadata.get("DURATION")
-    if text:
-        hours, minutes, seconds = text.split(":")
-        return float((int(hours) * 3600 + int(minutes) * 60 + Fraction(seconds)) / base)
+    told = _DURATION.match(stream.metadata.get("DURATION", ""))
+    if told:
+        return float((int(told[1]) * 3600 + int(told[2]) * 60 + Fraction(told[3])) / base)
     if stream.duration:
         return float(stream.duration + (stream.start_time or 0))
     if container.duration and not container.streams.audio:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from fractions import Fraction
 from typing import TYPE_CHECKING, Literal, Protocol
 
@@ -17,6 +18,9 @@ if TYPE_CHECKING:
 
 LARGEST_SIDE = 16384
 """Pixels; beyond this a header is taken for damaged."""
+
+MEGAPIXELS = 100
+"""Pixels of a frame in millions, unless `YELLOW_CLEAN_MOST_MEGAPIXELS` says more or less."""
 
 
 LOSSY_INTRA_CODECS = frozenset({"prores", "dnxhd", "mjpeg", "jpeg2000", "cfhd", "dvvideo", "hap"})
@@ -250,6 +254,19 @@ def checked_size(path: str, width: int, height: int) -> None:
             f"{path}: a frame size of {width}×{height} pixels is out of range"
             f" (1 to {LARGEST_SIDE}); the file is damaged or not footage."
         )
+    if width * height > most_pixels():
+        raise BadInput(
+            f"{path}: a frame of {width}×{height} pixels is more than the limit of {most_pixels() / 1e6:g}"
+            " megapixels; if it is meant, raise YELLOW_CLEAN_MOST_MEGAPIXELS."
+        )
+
+
+def most_pixels() -> int:
+    """The largest picture that is read or made, in pixels."""
+    try:
+        return int(float(os.environ.get("YELLOW_CLEAN_MOST_MEGAPIXELS", MEGAPIXELS)) * 1e6)
+    except (ValueError, OverflowError):
+        return MEGAPIXELS * 10**6
 
 
 def checked_picture(frame: Frame, info: MediaInfo) -> Frame:

@@ -7,15 +7,32 @@ import re
 from pathlib import Path, PurePath
 
 from ..errors import BadInput
+from .boundary import checked_file
 
 SEQUENCE_ENDINGS = {".png", ".tif", ".tiff", ".dpx", ".exr"}
+MOST_DIGITS = 18
+"""Of a frame number; longer ones are names."""
+
 _HASHES = re.compile(r"#+|%0?(\d*)d")
 _PATTERN_END = re.compile(r"[._-]*(#+|%0?\d*d|\[\d+-\d+\])$")
-_LAST_NUMBER = re.compile(r"(\d+)(?=\.[A-Za-z]+$)")
+_LAST_NUMBER = re.compile(rf"(\d{{1,{MOST_DIGITS}}})(?=\.[A-Za-z]+$)")
 
 
 def is_sequence_name(path: Path) -> bool:
     return path.suffix.lower() in SEQUENCE_ENDINGS
+
+
+def is_sequence(path: Path) -> bool:
+    """Whether a path is opened as numbered pictures: by its ending, or as a folder of them."""
+    return is_sequence_name(path) or is_folder(path)
+
+
+def is_folder(path: Path) -> bool:
+    """Whether a folder is there; a path that cannot be one is none."""
+    try:
+        return path.is_dir()
+    except (OSError, ValueError):
+        return False
 
 
 def numbered_name(pattern: Path, number: int) -> Path:
@@ -62,28 +79,27 @@ def shots_in(folder: Path) -> list[Path]:
 
 def sequence_files(path: Path) -> list[Path]:
     """The members in order. `path` is a pattern, a member, or a folder that holds one sequence."""
-    if path.is_dir():
+    if is_folder(path):
         members = sorted(p for p in path.iterdir() if is_sequence_name(p) and _LAST_NUMBER.search(p.name))
         if not members:
             raise BadInput(f"{path}: holds no numbered pictures (PNG, TIFF, DPX or EXR).")
         path = members[0]
     mark = _HASHES.search(path.name) or _LAST_NUMBER.search(path.name)
     if mark is None:
-        if not path.is_file():
-            raise BadInput(f"{path}: does not exist; check the path.")
-        return [path]
+        return [checked_file(path)]
     before, after = path.name[: mark.start()], path.name[mark.end() :]
-    shape = re.compile(re.escape(before) + r"(\d+)" + re.escape(after) + "$")
-    folder = path.parent if path.parent.is_dir() else None
+    shape = re.compile(re.escape(before) + rf"(\d{{1,{MOST_DIGITS}}})" + re.escape(after) + "$")
+    folder = path.parent if is_folder(path.parent) else None
     found = [(m, p) for p in (folder.iterdir() if folder else ()) if (m := shape.match(p.name))]
     if not found:
         raise BadInput(f"{path}: no file of that sequence exists; check the path.")
     found.sort(key=lambda pair: (int(pair[0].group(1)), pair[1].name))
+    files = [checked_file(p) for _, p in found]
     numbers = [int(m.group(1)) for m, _ in found]
-    for (_, one), (_, other) in itertools.pairwise(found):
-        if number_of(one) == number_of(other):
-            raise BadInput(f"{path}: frame {number_of(one)} is there twice ({one.name}, {other.name}); remove one.")
-    missing = sorted(set(range(numbers[0], numbers[-1] + 1)) - set(numbers))
-    if missing:
-        raise BadInput(f"{path}: the sequence lacks frame {missing[0]} ({len(missing)} missing in all).")
-    return [p for _, p in found]
+    for (before_it, one), (number, other) in itertools.pairwise(zip(numbers, files, strict=True)):
+        if number == before_it:
+            raise BadInput(f"{path}: frame {number} is there twice ({one.name}, {other.name}); remove one.")
+        if number > before_it + 1:
+            missing = numbers[-1] - numbers[0] + 1 - len(numbers)
+            raise BadInput(f"{path}: the sequence lacks frame {before_it + 1} ({missing} missing in all).")
+    return files

@@ -7,6 +7,7 @@ and OpenEXR none for the transfer curve, so that all of it also stands as JSON i
 from __future__ import annotations
 
 import json
+import math
 from fractions import Fraction
 from typing import Any
 
@@ -17,9 +18,10 @@ from ..primaries import XY
 from .icc import icc_profile
 from .info import MediaInfo
 from .tags import DPX_TRANSFERS, PRIMARIES, TRANSFERS, UNKNOWN, camera_tags, code_of, colour_hints
-from .timecode import exact, packed, shifted, unpacked
+from .timecode import believed, exact, packed, shifted, unpacked
 
 DEFAULT_RATE = "24"
+MOST_ASPECT = 20.0
 
 FLOATS = (oiio.HALF, oiio.FLOAT, oiio.DOUBLE)
 
@@ -57,7 +59,7 @@ def told(spec: oiio.ImageSpec, ending: str) -> dict[str, Any]:
         "transfer": transfer,
         "untagged": ["transfer"] if transfer == UNKNOWN else [],
         "colour_hints": colour_hints([attributes]),
-        "pixel_aspect": str(Fraction(float(attributes.get("PixelAspectRatio", 1) or 1)).limit_denominator(1000)),
+        "pixel_aspect": str(_aspect(attributes.get("PixelAspectRatio"))),
         "rotation": ORIENTATIONS.get(int(attributes.get("Orientation", 1)), 0),
         "notes": [] if rate else [f"No frame rate in the pictures; {DEFAULT_RATE} was assumed."],
     }
@@ -113,11 +115,17 @@ def _described(text: str) -> dict[str, Any]:
 
 def _rate(attributes: dict[str, Any]) -> str | None:
     value = attributes.get("FramesPerSecond") or attributes.get("dpx:FrameRate")
-    if isinstance(value, tuple) and value[1]:
-        return str(Fraction(value[0], value[1]))
-    if isinstance(value, float) and value > 0:
-        return str(exact(value))
-    return None
+    if isinstance(value, tuple):
+        told = Fraction(value[0], value[1]) if value[1] else None
+    else:
+        told = exact(value) if isinstance(value, float) and math.isfinite(value) else None
+    return str(told) if told is not None and believed(told) else None
+
+
+def _aspect(value: Any) -> Fraction:
+    """A pixel's width to its height; square where what is told can be no pixel's."""
+    told = value if isinstance(value, float) and math.isfinite(value) else 1.0
+    return Fraction(told).limit_denominator(1000) if MOST_ASPECT >= told >= 1 / MOST_ASPECT else Fraction(1)
 
 
 def _timecode(attributes: dict[str, Any]) -> str | None:

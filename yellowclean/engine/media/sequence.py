@@ -11,6 +11,7 @@ import OpenImageIO as oiio
 
 from ..errors import BadInput
 from ..frames import Array, Frame
+from .boundary import guarded
 from .info import MediaInfo, Source, checked_frame, checked_size, upright
 from .names import number_of, sequence_files
 from .picture_tags import FLOATS, told
@@ -36,7 +37,6 @@ class SequenceSource(Source):
         fields = told(first, ending)
         turned = fields["rotation"] in {90, 270}
         width, height = first.full_width, first.full_height
-        checked_size(str(self._files[0]), width, height)
         self.info = MediaInfo(
             path=str(path),
             kind="sequence",
@@ -54,6 +54,7 @@ class SequenceSource(Source):
         )
         self.read(0)
 
+    @guarded
     def read(self, n: int) -> Frame:
         checked_frame(self.info, n)
         file = self._files[n]
@@ -68,6 +69,7 @@ class SequenceSource(Source):
             raise BadInput(f"{file}: holds values that are not numbers (NaN or infinite); render it again.")
         return upright(_on_display(spec, values), self.info.rotation)
 
+    @guarded
     def layers(self, n: int) -> Layers:
         """The picture file of frame `n` with all its channels, as stored."""
         checked_frame(self.info, n)
@@ -119,6 +121,9 @@ def _opened(file: Path) -> oiio.ImageInput:
     picture = oiio.ImageInput.open(str(file), asked)
     if picture is None:
         raise BadInput(f"{file}: cannot be read as a picture ({_line(oiio.geterror())}); render it again.")
+    spec = picture.spec()
+    for width, height in ((spec.width, spec.height), (spec.full_width, spec.full_height)):
+        checked_size(str(file), width, height)
     return picture
 
 

@@ -82,6 +82,15 @@ def unpacked(bits: int) -> str:
     return ":".join(told[:3]) + (";" if bits & 0x40 else ":") + told[3]
 
 
+LEAST_RATE, MOST_RATE = Fraction(1, 100), Fraction(100_000)
+"""Frames a second that footage can have; what else a header says is damage."""
+
+
+def believed(rate: Fraction) -> bool:
+    """Whether footage can have that rate."""
+    return LEAST_RATE <= rate <= MOST_RATE
+
+
 def exact(rate: float) -> Fraction:
     """Frames a second as a fraction: 23.98 or 29.97 stand for 24000/1001 and 30000/1001 (SMPTE ST 12-1)."""
     near = max(round(rate), 1)

@@ -12,6 +12,7 @@ from av.video.frame import VideoFrame
 
 from ..errors import BadInput
 from ..frames import Array, Frame, luma
+from .boundary import guarded
 from .decoder import TELLING, Decoder
 from .describe import coding_of, described, planar_equivalent, readable_planes
 from .info import Source, checked_frame, upright
@@ -41,6 +42,7 @@ class VideoSource(Source):
             self.close()
             raise
 
+    @guarded
     def read(self, n: int) -> Frame:
         checked_frame(self.info, n)
         with self._lock:
@@ -53,6 +55,7 @@ class VideoSource(Source):
             picture = rgb_from_yuv(planes[0], planes[1], planes[2], self._coding, self.info.siting)
         return upright(picture, self.info.rotation)
 
+    @guarded
     def luma(self, n: int) -> Array:
         checked_frame(self.info, n)
         if self.info.matrix != "bt709" or not readable_planes(self._decoder.stream.format):
@@ -62,6 +65,7 @@ class VideoSource(Source):
             self._check_size(frame)
             return upright(levels(_plane(frame, 0), self._coding), self.info.rotation)
 
+    @guarded
     def planes(self, n: int) -> tuple[Plane, ...]:
         """The samples of frame `n` as they are stored, each plane H×W; not turned upright."""
         checked_frame(self.info, n)
@@ -71,6 +75,7 @@ class VideoSource(Source):
     def damage(self, n: int) -> str:
         return self._decoder.damage.get(n, "")
 
+    @guarded
     def coding_error(self, n: int) -> Array | None:
         checked_frame(self.info, n)
         if self._decoder.stream.codec_context.name not in TELLING:
