@@ -36,9 +36,11 @@ from .engine.plan import Plan, plan_from_json, plan_schema
 from .engine.propose import propose, untreated
 from .engine.render import check_apart, damaged_frames, frames_in, inputs_of, render
 from .engine.survey import survey
-from .engine.testcamera import CODECS, SCENES, Camera, ShotRecipe, shoot, shoot_reel
+from .engine.testcamera import CODECS, LEAST_SIDE, SCENES, Camera, ShotRecipe, shoot, shoot_reel
 
 REEL = "reel"
+BRIGHTEST = 1000.0
+"""Times the light of a scene."""
 STDERR = 2
 _PATCH = re.compile(r"^(\d+),(\d+),(\d+),(\d+)@(\d+)$")
 _RANGE = re.compile(r"^(\d*):(\d*)$")
@@ -60,6 +62,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return _said(error, 130)
     except (YellowCleanError, OSError) as error:
         return _said(error, 2)
+    except RecursionError:
+        return _said("a path or a document is nested too deeply.", 2)
     except Exception as error:
         if os.environ.get("YELLOW_CLEAN_TRACEBACK"):
             raise
@@ -183,16 +187,20 @@ def _parser() -> argparse.ArgumentParser:
         "scene", choices=[*sorted(SCENES), REEL], help=f"{REEL}: one minute on a timeline, over five files"
     )
     it.add_argument("--out", type=Path, required=True, metavar="DIR")
-    it.add_argument("--frames", type=int, default=48, metavar="N")
+    it.add_argument("--frames", type=_between(1, 10**6, int), default=48, metavar="N")
     it.add_argument("--size", type=_size, default=(1280, 720), metavar="WxH")
-    it.add_argument("--seed", type=int, default=9, metavar="S")
-    it.add_argument("--stops", type=float, default=3.0, help="stops of under-exposure (default 3)")
+    it.add_argument("--seed", type=_between(0, 2**63, int), default=9, metavar="S")
+    it.add_argument(
+        "--stops", type=_between(-10, 15), default=3.0, metavar="S", help="stops of under-exposure (default 3)"
+    )
     it.add_argument("--white", action="store_true", help="a sensor without colour filter: white noise")
     it.add_argument("--curve", choices=("bt709", "log"), default="bt709")
     it.add_argument("--light", type=_light, default=(1.0, 1.0, 1.0), metavar="R,G,B",
                     help="colour of the light on the scene; 0,1,0 leaves red and blue at black")  # fmt: skip
     it.add_argument("--codec", choices=sorted(CODECS), default="ffv1")
-    it.add_argument("--bit-rate", type=int, metavar="BITS", help="bits a second for h264-8bit")
+    it.add_argument(
+        "--bit-rate", type=_between(1000, 10**9, int), metavar="BITS", help="bits a second for h264-8bit"
+    )
     return parser
 
 
@@ -263,9 +271,24 @@ def _size(text: str) -> tuple[int, int]:
     return int(match[1]), int(match[2])
 
 
+def _between(low: float, high: float, kind: type = float) -> Callable[[str], Any]:
+    """A number of an argument, and where it may lie."""
+
+    def number(text: str) -> Any:
+        try:
+            value = kind(text)
+        except ValueError:
+            value = None
+        if value is None or not low <= value <= high:
+            raise argparse.ArgumentTypeError(f"{text!r} is not a number from {low:g} to {high:g}")
+        return value
+
+    return number
+
+
 def _light(text: str) -> tuple[float, float, float]:
     match = _LIGHT.match(text)
-    if not match:
+    if not match or max(float(part) for part in match.groups()) > BRIGHTEST:
         raise argparse.ArgumentTypeError(f"{text!r} is not R,G,B, for example 0,1,0")
     return float(match[1]), float(match[2]), float(match[3])
 
@@ -393,9 +416,9 @@ def _compare(options: Any, stop: _StopFlag) -> None:
 
 
 def _testcamera(options: Any, stop: _StopFlag) -> None:
-    if options.frames < 1:
-        raise BadInput(f"--frames {options.frames}: at least one frame is needed.")
     width, height = options.size
+    if min(width, height) < LEAST_SIDE:
+        raise BadInput(f"--size {width}x{height}: is too small for a scene; give at least {LEAST_SIDE} a side.")
     if options.scene == REEL:
         print(shoot_reel(options.out, width, height, _bar("shoot"), stopped=stop))
         return

@@ -25,5 +25,7 @@ def line_of(error: Exception) -> str:
     """What went wrong in one line for the user: where, what, and what to do about it where that is known."""
     if isinstance(error, OSError) and error.strerror:
         hint = " Make room, then start it again." if error.errno == errno.ENOSPC else ""
-        return f"{error.filename or 'a file'}: {error.strerror}.{hint}"
-    return " ".join(str(error).split())
+        text = f"{error.filename or 'a file'}: {error.strerror}.{hint}"
+    else:
+        text = str(error)
+    return " ".join(text.split())

@@ -115,7 +115,7 @@ def _grain(fmt: OutputFormat, pipeline: Pipeline, told: MediaInfo, chosen: range
 def frames_in(info: MediaInfo, frames: range | None) -> range:
     """The asked frames, checked against the shot."""
     chosen = range(info.frames) if frames is None else frames
-    if not len(chosen) or chosen.start < 0 or chosen.stop > info.frames:
+    if chosen.start >= chosen.stop or chosen.start < 0 or chosen.stop > info.frames:
         raise BadInput(
             f"frames {chosen.start}:{chosen.stop} are not all in the shot; it has 0:{info.frames} (end excluded)."
         )

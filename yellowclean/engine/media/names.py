@@ -94,7 +94,7 @@ def sequence_files(path: Path) -> list[Path]:
     if not found:
         raise BadInput(f"{path}: no file of that sequence exists; check the path.")
     found.sort(key=lambda pair: (int(pair[0].group(1)), pair[1].name))
-    files = [checked_file(p) for _, p in found]
+    files = [p for _, p in found]
     numbers = [int(m.group(1)) for m, _ in found]
     for (before_it, one), (number, other) in itertools.pairwise(zip(numbers, files, strict=True)):
         if number == before_it:

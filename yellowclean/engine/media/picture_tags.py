@@ -45,7 +45,7 @@ _DESCRIBED = "yellow-clean"
 
 def told(spec: oiio.ImageSpec, ending: str) -> dict[str, Any]:
     """The fields of `MediaInfo` that a picture tells."""
-    attributes: dict[str, Any] = {a.name: a.value for a in spec.extra_attribs if not a.name.startswith(_OF_PROFILE)}
+    attributes = {a.name: _kept(a.value) for a in spec.extra_attribs if not a.name.startswith(_OF_PROFILE)}
     ours = _described(str(attributes.get("ImageDescription", "")))
     camera, gain = camera_tags([attributes])
     rate = ours.get("rate") or _rate(attributes)
@@ -101,6 +101,11 @@ def tell(spec: oiio.ImageSpec, info: MediaInfo, frames_on: int, ending: str) -> 
     # that the curve is unknown is said too: OpenEXR without a word is linear
     known = {key: value for key, value in described.items() if value and (value != UNKNOWN or key == "transfer")}
     spec.attribute("ImageDescription", json.dumps({_DESCRIBED: known}))
+
+
+def _kept(value: Any) -> Any:
+    """A value as it can be kept: bytes that are no text become question marks."""
+    return value.encode(errors="replace").decode().replace("\x00", "") if isinstance(value, str) else value
 
 
 def _described(text: str) -> dict[str, Any]:

@@ -11,7 +11,7 @@ import OpenImageIO as oiio
 
 from ..errors import BadInput
 from ..frames import Array, Frame
-from .boundary import guarded
+from .boundary import checked_file, guarded
 from .info import MediaInfo, Source, checked_frame, checked_size, upright
 from .names import number_of, sequence_files
 from .picture_tags import FLOATS, told
@@ -116,6 +116,7 @@ def _colour_channels(spec: oiio.ImageSpec) -> tuple[int, int, int]:
 
 
 def _opened(file: Path) -> oiio.ImageInput:
+    checked_file(file)
     asked = oiio.ImageSpec()
     asked.attribute("oiio:UnassociatedAlpha", 1)  # as stored: nothing is multiplied into the colours
     picture = oiio.ImageInput.open(str(file), asked)

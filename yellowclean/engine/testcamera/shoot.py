@@ -54,6 +54,9 @@ class ShotRecipe(BaseModel):
     timecode: str = "01:00:00:00"
 
 
+LEAST_SIDE = 8
+"""Pixels of a side that a scene needs."""
+
 _H264_8 = {"preset": "fast", "bf": "2", "g": "48"}
 
 TRUTH = OutputFormat(

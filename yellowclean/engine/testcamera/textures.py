@@ -23,7 +23,7 @@ def fractal(rng: Rng, height: int, width: int, coarsest: float = 128.0, roughnes
         total += np.float32(weight) * fine[:height, :width]
         cell, weight = cell / 2, weight * roughness
     total -= total.mean()
-    spread: Array = total / total.std()
+    spread: Array = total / max(total.std(), np.float32(1e-9))
     return spread
 
 
