@@ -1,4 +1,5 @@
-"""`python -m fuzz media|api [--minutes M] [--mutants N] [--seed S]`; exit 1 where anything broke."""
+"""Attacks; exit 1 where anything broke. media: damaged media, documents and arguments on the command line. kills:
+processes killed in mid-work. disk: a disk that is full in mid-work. The one on the API is a test, `test_fuzz`."""
 
 from __future__ import annotations
 
@@ -11,7 +12,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from . import attempt, specimens, watch
+from . import attempt, hardship, specimens, watch
 
 
 def media(options: argparse.Namespace) -> bool:
@@ -38,14 +39,18 @@ def media(options: argparse.Namespace) -> bool:
 
 def main() -> int:
     parser = argparse.ArgumentParser(prog="python -m fuzz", description=__doc__)
-    parser.add_argument("side", choices=("media",))
+    parser.add_argument("side", choices=("media", "kills", "disk"))
     parser.add_argument("--minutes", type=float, default=5)
     parser.add_argument("--mutants", type=int, default=10**9)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--first", type=int, default=0, help="number of the first mutant")
     parser.add_argument("--only", type=int, metavar="N", help="make this mutant, keep it, run it here")
+    parser.add_argument("--rounds", type=int, default=10, help="kills, or times that the disk is full")
     options = parser.parse_args()
-    return 0 if {"media": media}[options.side](options) else 1
+    if options.side == "media":
+        return 0 if media(options) else 1
+    attack = hardship.kills if options.side == "kills" else hardship.full_disk
+    return 0 if attack(options.rounds, options.seed) else 1
 
 
 if __name__ == "__main__":

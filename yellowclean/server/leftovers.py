@@ -52,6 +52,7 @@ def _leftovers(data: Path) -> Iterator[Path]:
     yield from (file for file in (data / "indexes").glob("*.json") if file.stem not in known)
     yield from (data / "scratch").glob("tuning-*")
     yield from (data / "scratch").glob("stop_survey_*")
+    yield from (data / "scratch").glob("dask-scratch-space")  # before a cluster of this start has one
 
 
 def _number(folder: Path) -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import fcntl
 import os
 import signal
@@ -17,6 +18,11 @@ from typing import Any
 from django.conf import settings
 from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandError, CommandParser
+
+MOST_ENDS, WITHIN = 5, 60.0
+"""Times that a part may end within so many seconds before the application gives up."""
+
+PR_SET_PDEATHSIG = 1
 
 
 class Command(BaseCommand):
@@ -37,17 +43,41 @@ class Command(BaseCommand):
         web += ["--log-level", "warning", "--timeout-graceful-shutdown", "2"]
         signal.signal(signal.SIGTERM, _interrupted)
         signal.signal(signal.SIGINT, _interrupted)  # ignored by default where a shell started us aside
-        children = [_child(web), _child([*manage, "worker"])]
+        parts = [_Part("web server", web), _Part("worker", [*manage, "worker"])]
         try:
-            _wait_until_up(address, children)
+            _wait_until_up(address, parts)
             self.stdout.write(f"Yellow Clean is ready: {address}  (Ctrl-C ends it)")
-            while all(child.poll() is None for child in children):
+            while True:
                 time.sleep(0.3)
-            raise CommandError("A process of the application ended; see above. Start it again.")
+                for part in parts:
+                    if (code := part.process.poll()) is not None:
+                        self.stderr.write(f"The {part.name} ended ({_how(code)}); it is started again.")
+                        part.start_again()
         except KeyboardInterrupt:
             pass
         finally:
-            _end(children)
+            _end([part.process for part in parts])
+
+
+class _Part:
+    """A process of the application, started again when it ends; what it was doing, the next one takes up."""
+
+    def __init__(self, name: str, command: list[str]) -> None:
+        self.name, self._command, self._ends = name, command, list[float]()
+        self.process = _child(command)
+
+    def start_again(self) -> None:
+        """Raises `CommandError` where it ends again and again."""
+        now = time.monotonic()
+        self._ends = [end for end in self._ends if now - end < WITHIN] + [now]
+        if len(self._ends) > MOST_ENDS:
+            raise CommandError(f"The {self.name} ends again and again; see the messages above.")
+        _signal_group(self.process, signal.SIGKILL)
+        self.process = _child(self._command)
+
+
+def _how(code: int) -> str:
+    return f"killed by signal {-code}" if code < 0 else f"exit {code}"
 
 
 @contextlib.contextmanager
@@ -66,16 +96,22 @@ def _alone() -> Iterator[None]:
 
 def _child(command: list[str]) -> subprocess.Popen[bytes]:
     """A process of its own group, so that Ctrl-C reaches it through us alone and in order."""
-    return subprocess.Popen(command, start_new_session=True)
+    return subprocess.Popen(command, start_new_session=True, preexec_fn=_ends_with_parent)  # noqa: PLW1509, no threads
+
+
+def _ends_with_parent() -> None:
+    """Have the kernel end this process when the one that started it does, however that came: two workers on one
+    data folder would take each other's work for that of a killed one (prctl(2))."""
+    ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
 
 
 def _interrupted(*_: object) -> None:
     raise KeyboardInterrupt
 
 
-def _wait_until_up(address: str, children: list[subprocess.Popen[bytes]]) -> None:
+def _wait_until_up(address: str, parts: list[_Part]) -> None:
     for _ in range(200):
-        if any(child.poll() is not None for child in children):
+        if any(part.process.poll() is not None for part in parts):
             raise CommandError(f"{address} could not be served; is another program using the port?")
         try:
             urllib.request.urlopen(f"{address}/api/treatments", timeout=2).close()
