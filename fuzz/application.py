@@ -59,7 +59,8 @@ class Application:
         try:
             with urllib.request.urlopen(request, timeout=30) as answer:
                 text = answer.read()
-                return json.loads(text) if text else {}
+                is_json = answer.headers.get("Content-Type", "").startswith("application/json")
+                return json.loads(text) if is_json and text else {"bytes": len(text)}
         except urllib.error.HTTPError as error:
             told = error.read()[:300]
             if error.code >= 500 and error.code != 507:

@@ -65,7 +65,11 @@ def full_disk(rounds: int, seed: int) -> bool:
                 with _filled(disk):
                     until = time.monotonic() + 8
                     while time.monotonic() < until:  # lists are answered, pictures too, and nobody dies
-                        for path in ("/jobs", f"/shots/{shot}"):
+                        for path in (
+                            "/jobs",
+                            f"/shots/{shot}",
+                            f"/shots/{shot}/frame?n={chance.randrange(FRAMES)}",
+                        ):
                             if (work.application.ask("GET", path) or {"refused": 0}) == {"refused": 0}:
                                 troubles.append(f"round {n}: no answer to {path} while the disk was full")
                         time.sleep(0.5)
@@ -73,6 +77,8 @@ def full_disk(rounds: int, seed: int) -> bool:
                     troubles.append(f"round {n}: the application ended")
                     work.application.settle()
                 troubles += [f"round {n}: {told}" for told in work.finish(shot, render)]
+            work.application.stop()
+            work.application.start()
             troubles += work.leftovers()
         finally:
             work.application.stop()
@@ -122,7 +128,7 @@ class _Work:
             return [str(error)]
         ended = ask("GET", f"/renders/{render}")
         if ended["state"] != "done":
-            troubles.append(f"render {ended['state']}: {ended.get('error')}")
+            troubles.append(f"render {ended['state']}: {ended.get('message')}")
         else:
             path = (
                 Path(ended["path"])
@@ -133,7 +139,7 @@ class _Work:
                 troubles.append("other pictures")
         measured = ask("GET", f"/shots/{shot}")["survey"]
         if measured["state"] != "done":
-            troubles.append(f"survey {measured['state']}: {measured.get('error')}")
+            troubles.append(f"survey {measured['state']}: {measured.get('message')}")
         ask("DELETE", f"/shots/{shot}")
         return troubles
 

@@ -17,6 +17,7 @@ from unittest import mock
 import numpy as np
 import opentimelineio as otio
 from django.conf import settings
+from django.db.utils import OperationalError
 from django.test import TransactionTestCase, override_settings
 from django_tasks_db.models import DBTaskResult
 
@@ -33,7 +34,7 @@ from yellowclean.engine.reel.taking import taken
 from yellowclean.engine.reel.timeline import described, read
 from yellowclean.engine.reel.wanted import Wanted
 from yellowclean.engine.render import assemble
-from yellowclean.server import tasks
+from yellowclean.server import room, tasks, views
 from yellowclean.server.cluster import shut_down
 from yellowclean.server.models import Job, Render, Shot
 from yellowclean.server.reels import render_many
@@ -296,20 +297,35 @@ class Queue(ReelCase):
             self.assertEqual(renders, [])
             self.assertRegex(refused[0], r"needs about \d+ kB, 1\.0 kB are free; make room")
         render = self.queued(1)[0]
-        with mock.patch.object(
-            tasks, "assemble", side_effect=OSError(errno.ENOSPC, "No space left on device", "x.mkv")
-        ):
+        told = []
+
+        def short_of_room(*about: Any) -> Any:
+            told.append(Render.objects.get(pk=render.pk).message)
+            if len(told) == 1:
+                raise OSError(errno.ENOSPC, "No space left on device", "x.mkv")
+            self.assertTrue(list(render.folder.glob("frames_*")), "what was made stays")
+            return assemble(*about)
+
+        with mock.patch.object(tasks, "assemble", short_of_room), mock.patch.object(room, "ROOM_EVERY", 0.0):
             self.run_queued()
         render.refresh_from_db()
-        self.assertEqual(
-            (render.state, render.message),
-            ("failed", "x.mkv: No space left on device. Make room, then start it again."),
-        )
-        self.assertTrue(list(render.folder.glob("frames_*")))
-        self.ask("post", f"/renders/{render.pk}/go-on", {})
-        self.run_queued()
-        render.refresh_from_db()
-        self.assertEqual(render.state, "done")
+        self.assertEqual((render.state, told), ("done", ["", room.WAITING]))
+
+    def test_a_database_without_room_waits_and_a_cache_is_spared(self) -> None:
+        full, tries = OperationalError("database or disk is full"), iter((True, False))
+        with mock.patch.object(room, "ROOM_EVERY", 0.0):
+            self.assertEqual(room.with_room(lambda: _raised(full) if next(tries) else 7), 7)
+            with self.assertRaises(Cancelled), mock.patch.object(room, "ROOM_EVERY", 1.0):
+                room.with_room(lambda: _raised(full), lambda: True)
+        self.assertIsNone(room.spared(lambda: _raised(full)))
+        with self.assertRaises(OperationalError):
+            room.spared(lambda: _raised(OperationalError("no such table")))
+        shot = add_shot(self.job, self.folder / "q9_012_quay.mkv")
+        with mock.patch.object(views, "_pictures", side_effect=OSError(errno.ENOSPC, "No space left on device")):
+            self.assertEqual(self.client.get(f"/api/shots/{shot.pk}/frame?n=0").status_code, 200)
+        with mock.patch.object(Job.objects, "create", side_effect=full):
+            answer = self.client.post("/api/jobs", {"name": "x"}, "application/json")
+        self.assertEqual((answer.status_code, "make room" in answer.json()["detail"]), (507, True))
 
     def test_delivery_folders_keep_what_they_hold(self) -> None:
         out = temporary_folder(self)
@@ -369,3 +385,7 @@ class Archive(ReelCase):
         for data in (b"", b"PK\x03\x04", outside.getvalue(), wrong.getvalue()):
             self.assertNotIn("\n", self.unpacked(data, 422)["detail"])
         self.assertEqual(Job.objects.count(), 1)
+
+
+def _raised(error: Exception) -> Any:
+    raise error

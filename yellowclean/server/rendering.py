@@ -15,6 +15,7 @@ from django.utils import timezone
 
 from ..engine.cost import Cost, cost
 from ..engine.delivery import DeliveryReport
+from ..engine.disk import check_room
 from ..engine.errors import BadInput
 from ..engine.frames import StopCheck
 from ..engine.judge.overwork import Overwork
@@ -23,7 +24,7 @@ from ..engine.media.dither import How
 from ..engine.media.formats import OutputFormat, output_format
 from ..engine.plan import Plan
 from ..engine.reel.naming import named
-from ..engine.reel.wanted import Wanted, check_room, room_needed
+from ..engine.reel.wanted import Wanted, room_needed
 from ..engine.reel.work import values_for
 from ..engine.render import check_grain, frames_in, told_of_result
 from .models import Job, PlanVersion, Render, Shot, State

@@ -17,17 +17,18 @@ from django.utils import timezone
 from django_tasks import task
 
 from ..engine.delivery import delivery_report
+from ..engine.disk import check_room
 from ..engine.errors import Cancelled, YellowCleanError, line_of
 from ..engine.frames import Progress, StopCheck
 from ..engine.measure.patch import Patch
 from ..engine.measure.report import SurveyReport
 from ..engine.media import OUTPUT_FORMATS, Destination
-from ..engine.reel.wanted import check_room
 from ..engine.render import assemble, segment_done, segment_files, segments
 from ..engine.survey import survey
 from .cluster import asked_of_workers, client, forget
 from .models import Render, Shot, State, Survey, Work
 from .rendering import Experience, judged_already
+from .room import spared, with_room
 from .segments import STOP_FILE, Piece, make_segment, survey_there
 from .use_cases import keep_survey
 
@@ -55,14 +56,17 @@ def run_survey(pk: int) -> None:
         if work is not None:
             shot = work.shot
             shot.require_footage()
-            patches = [Patch.model_validate(p) for p in work.patches]
-            if settings.YELLOW_CLEAN.scheduler:
-                report = _survey_there(work)
-            else:
-                with closing(shot.opened()) as source:
-                    report = survey(source, patches, progress=_reporter(work), stopped=_cancel_check(work))
+            report = with_room(lambda: _survey(work), _cancel_check(work), _teller(work))
             shot.require_footage()  # what was measured is not kept for footage that was replaced meanwhile
-            keep_survey(shot, report)
+            with_room(lambda: keep_survey(shot, report), _cancel_check(work), _teller(work))
+
+
+def _survey(work: Survey) -> SurveyReport:
+    if settings.YELLOW_CLEAN.scheduler:
+        return _survey_there(work)
+    patches = [Patch.model_validate(p) for p in work.patches]
+    with closing(work.shot.opened()) as source:
+        return survey(source, patches, progress=_reporter(work), stopped=_cancel_check(work))
 
 
 def _survey_there(work: Survey) -> SurveyReport:
@@ -88,15 +92,14 @@ def _survey_there(work: Survey) -> SurveyReport:
 def run_render(pk: int) -> None:
     """Render the version that is next in the queue, which need not be the one that was asked for with this task:
     its segments are spread over the cluster, and what was written is measured again."""
-    ended = Render.objects.filter(state=State.QUEUED, cancel_requested=True)
-    for work in ended:
-        work.ended(State.CANCELLED, "Cancelled before it began.")
+    for work in Render.objects.filter(state=State.QUEUED, cancel_requested=True):
+        _ended(work, State.CANCELLED, "Cancelled before it began.")
     while chosen := Render.objects.waiting().first():
         with _running(Render, chosen.pk) as work:
             if work is None:
                 continue  # another lane was faster: this one takes the next
             try:
-                _render(work)
+                with_room(lambda work=work: _render(work), _cancel_check(work), _teller(work))  # type: ignore[misc]
             except Cancelled:
                 if not _goes_on_later(work):
                     shutil.rmtree(work.folder, ignore_errors=True)
@@ -135,7 +138,7 @@ def _render(work: Render) -> None:
     if known:
         delivery = delivery.model_copy(update={"overwork": known})
     told = {"path": str(target.path), "report": delivery.model_dump()}
-    Render.objects.filter(pk=work.pk).update(**told)
+    with_room(lambda: Render.objects.filter(pk=work.pk).update(**told), stopped)
 
 
 def _spread(work: Render, target: Destination, chosen: range, report: Progress, stopped: StopCheck) -> None:
@@ -227,38 +230,50 @@ def _running(kind: type[Work], pk: int) -> Any:
         yield None
         return
     if work.cancel_requested:
-        work.ended(State.CANCELLED, "Cancelled before it began.")
+        _ended(work, State.CANCELLED, "Cancelled before it began.")
         yield None
         return
     work.state, work.started, work.attempts = State.RUNNING, timezone.now(), work.attempts + 1
     begun = {"state": work.state, "started": work.started, "attempts": work.attempts}
-    if not kind.objects.filter(pk=pk, state=State.QUEUED).update(**begun):  # another lane was faster
+    claim = kind.objects.filter(pk=pk, state=State.QUEUED)
+    if not with_room(lambda: claim.update(**begun)):  # another lane was faster
         yield None
         return
     try:
         yield work
     except Cancelled as error:
         if _goes_on_later(work):
-            kind.objects.filter(pk=pk).update(state=State.QUEUED, attempts=0)
+            with_room(lambda: kind.objects.filter(pk=pk).update(state=State.QUEUED, attempts=0))
             if Render.objects.waiting().filter(pk=pk).exists():  # it was let go on before it had stopped
                 run_render.enqueue(pk)
         else:
-            work.ended(State.CANCELLED, str(error))
+            _ended(work, State.CANCELLED, str(error))
     except LOST as error:
-        work.ended(
+        _ended(
+            work,
             State.FAILED,
             f"{settings.YELLOW_CLEAN.scheduler or 'The local cluster'} does not answer ({type(error).__name__});"
             " start it, then start this again: nothing that was made is lost.",
         )
     except (YellowCleanError, OSError) as error:
-        work.ended(State.FAILED, line_of(error))
+        _ended(work, State.FAILED, line_of(error))
     except Exception as error:
-        work.ended(
-            State.FAILED, f"{kind.__name__} of {work.shot.name} failed unexpectedly: {type(error).__name__}."
+        _ended(
+            work, State.FAILED, f"{kind.__name__} of {work.shot.name} failed unexpectedly: {type(error).__name__}."
         )
         raise
     else:
-        work.ended(State.DONE)
+        _ended(work, State.DONE)
+
+
+def _ended(work: Work, state: State, message: str = "") -> None:
+    """Record how work ended, as soon as there is room for that."""
+    with_room(lambda: work.ended(state, message))
+
+
+def _teller(work: Work) -> Callable[[str], Any]:
+    """Says with the work what it waits for."""
+    return lambda text: type(work).objects.filter(pk=work.pk).update(message=text)
 
 
 def _reporter(work: Work) -> Progress:
@@ -270,7 +285,7 @@ def _reporter(work: Work) -> Progress:
         now = time.monotonic()
         if now - last >= LOOK_EVERY:
             last = now
-            type(work).objects.filter(pk=work.pk).update(progress=share)
+            spared(lambda: type(work).objects.filter(pk=work.pk).update(progress=share, message=""))
 
     return report
 
@@ -300,10 +315,10 @@ def sweep() -> None:
     for kind, enqueue in runners:
         for work in kind.objects.interrupted():
             if work.cancel_requested:
-                work.ended(State.CANCELLED, "Cancelled.")
+                _ended(work, State.CANCELLED, "Cancelled.")
             elif work.attempts >= MOST_ATTEMPTS:
-                work.ended(State.FAILED, f"The worker was interrupted {work.attempts} times; start it again.")
+                _ended(work, State.FAILED, f"The worker was interrupted {work.attempts} times; start it again.")
             else:
                 work.state = State.QUEUED
-                work.save(update_fields=["state"])
-                enqueue(work.pk)
+                with_room(lambda work=work: work.save(update_fields=["state"]))  # type: ignore[misc]
+                with_room(lambda work=work, enqueue=enqueue: enqueue(work.pk))  # type: ignore[misc]

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
+import sqlite3
 import threading
 from collections import OrderedDict
 from dataclasses import dataclass
@@ -90,6 +92,20 @@ def _pictures() -> Any:
     return diskcache.Cache(str(settings.YELLOW_CLEAN.data / "cache"), size_limit=settings.YELLOW_CLEAN.cache_bytes)
 
 
+def _kept(key: str) -> Any:
+    """What the cache holds; nothing where it cannot be read, which is no error."""
+    try:
+        return _pictures().get(key)
+    except (OSError, sqlite3.Error, diskcache.Timeout):
+        return None
+
+
+def _keep(key: str, value: bytes | str) -> None:
+    """Keep it for the next time; where there is no room it is made anew then."""
+    with contextlib.suppress(OSError, sqlite3.Error, diskcache.Timeout):
+        _pictures().set(key, value)
+
+
 @cache
 def _engine() -> str:
     """A hash of the engine's own text, and of the colours that it knows: what an older engine made is not shown as
@@ -135,10 +151,10 @@ def picture(shot: Shot, plan: Plan, asked: Asked, stopped: StopCheck) -> Shown:
     shot.require_footage()
     content = "" if asked.view == "source" else content_of(plan, asked.view, asked.step)
     key = hashlib.sha256(f"{_engine()}{shot.content}{content}{asked}".encode()).hexdigest()
-    kept: bytes | None = _pictures().get(key)
+    kept: bytes | None = _kept(key)
     if kept is None:
         kept = png(_dithered(_view(pipeline_for(shot, plan, stopped), asked), asked))
-        _pictures().set(key, kept)
+        _keep(key, kept)
     return Shown(kept, _area(Format.of(shot.info), plan, asked))
 
 
@@ -170,19 +186,19 @@ def judged(shot: Shot, plan: Plan, frames: list[int], region: Region, stopped: S
     region = pipeline.large_enough(region)
     told = f"{_engine()}{shot.content}{plan.digest()}{frames}{region}"
     key = hashlib.sha256(told.encode()).hexdigest()[:24]
-    kept: str | None = _pictures().get(f"overwork {key}")
+    kept: str | None = _kept(f"overwork {key}")
     if kept is not None:
         return key, Overwork.model_validate_json(kept)
     found = overwork(pipeline, frames, region, stopped=stopped)
     for kind, where in found.maps.items():
-        _pictures().set(f"overwork {key} {kind}", png(where / 2))
-    _pictures().set(f"overwork {key}", found.report.model_dump_json())
+        _keep(f"overwork {key} {kind}", png(where / 2))
+    _keep(f"overwork {key}", found.report.model_dump_json())
     return key, found.report
 
 
 def judged_map(key: str, kind: str) -> bytes | None:
     """One of the maps, where it is still kept."""
-    found: bytes | None = _pictures().get(f"overwork {key} {kind}")
+    found: bytes | None = _kept(f"overwork {key} {kind}")
     return found
 
 

@@ -12,6 +12,7 @@ from pathlib import Path
 
 import imageio_ffmpeg
 
+from ..disk import check_room
 from ..errors import BadInput
 from .planes import Plane
 
@@ -19,6 +20,10 @@ _ENCODER = (
     "-c:v", "libaom-av1", "-crf", "18", "-b:v", "0", "-cpu-used", "6", "-row-mt", "1", "-f", "mp4",
     "-video_track_timescale",
 )  # fmt: skip
+
+
+LEAST_ROOM = 1 << 20
+"""Bytes below which an encoder of a process of its own stopped for want of room."""
 
 
 class GrainCoder:
@@ -78,6 +83,7 @@ class GrainCoder:
     def _stopped(self) -> BadInput:
         self._running.wait()
         self._said.seek(0)
+        check_room(self.file.parent, LEAST_ROOM)
         lines = self._said.read().strip().splitlines()
         return BadInput(
             f"{self.file.parent}: the AV1 encoder stopped ({lines[-1] if lines else 'no reason told'})."

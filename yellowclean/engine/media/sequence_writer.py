@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 import OpenImageIO as oiio
 
+from ..disk import check_room
 from ..errors import BadInput
 from ..frames import Array, Frame
 from .dither import Dither
@@ -76,7 +77,8 @@ def write_member(
         done = output.close() and done
     if not done:
         begun.unlink(missing_ok=True)
-        raise BadInput(f"{file}: could not be written; check the free space and the rights of its folder.")
+        check_room(file.parent, spec.image_bytes())
+        raise BadInput(f"{file}: could not be written; check the rights of its folder.")
     begun.replace(file)
 
 

@@ -17,6 +17,7 @@ from av.container import OutputContainer
 from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
+from ..disk import is_full
 from ..errors import BadInput
 from ..frames import Frame
 from ..primaries import XY
@@ -148,6 +149,8 @@ class VideoWriter:
         try:
             self._container.mux(self._stream.encode(picture))
         except av.error.FFmpegError as error:
+            if is_full(error):
+                raise
             raise BadInput(
                 f"{self._target.path}: {self._format.title} does not take a picture of {width}×{height}"
                 f" ({error.strerror}); write another format."

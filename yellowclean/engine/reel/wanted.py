@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
-from collections.abc import Sequence
-from pathlib import Path
 from typing import Self
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
@@ -64,22 +61,3 @@ def room_needed(fmt: OutputFormat, result: MediaInfo, frames: int, a_pixel: floa
     samples = 1 + FINENESS[settled.chroma] / 2
     pieces = 0.0 if fmt.is_sequence else pixels * samples * (2 if settled.bits > 8 else 1) * LOSSLESS
     return round(SPARE * (file + pieces))
-
-
-def check_room(folder: Path, needed: int) -> None:
-    """Refuse what would fill the disk. Raises `BadInput`."""
-    there = next(p for p in (folder, *folder.parents) if p.exists())
-    free = shutil.disk_usage(there).free
-    if needed > free:
-        raise BadInput(
-            f"{folder}: needs about {in_words(needed)}, {in_words(free)} are free; make room, or write elsewhere."
-        )
-
-
-def in_words(size: int) -> str:
-    """Bytes as people read them (multiples of 1000, as disks are sold)."""
-    units: Sequence[str] = ("bytes", "kB", "MB", "GB", "TB")
-    value, unit = float(size), 0
-    while value >= 1000 and unit < len(units) - 1:
-        value, unit = value / 1000, unit + 1
-    return f"{value:.0f} {units[unit]}" if value >= 10 or not unit else f"{value:.1f} {units[unit]}"

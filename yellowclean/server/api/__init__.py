@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import errno
-
 from django.core.exceptions import ObjectDoesNotExist
+from django.db.utils import OperationalError
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
 from ninja.errors import ValidationError
 
 from ...engine.errors import Cancelled, YellowCleanError, line_of
+from ..room import no_room
 from . import (
     events,
     footage,
@@ -45,7 +45,7 @@ api.add_router("", renders.router)
 api.add_router("", profiles.router)
 api.add_router("", events.router)
 
-FULL = 507
+FULL, BUSY = 507, 503
 LONGEST_LINE = 800
 """Letters of an answer in words: what is refused may be long."""
 
@@ -66,7 +66,14 @@ def _domain_error(request: HttpRequest, error: YellowCleanError) -> HttpResponse
 
 @api.exception_handler(OSError)
 def _file_error(request: HttpRequest, error: OSError) -> HttpResponse:
-    return _refused(request, line_of(error), FULL if error.errno == errno.ENOSPC else 500)
+    return _refused(request, line_of(error), FULL if no_room(error) else 500)
+
+
+@api.exception_handler(OperationalError)
+def _database_error(request: HttpRequest, error: OperationalError) -> HttpResponse:
+    if no_room(error):
+        return _refused(request, "The disk of the data folder is full; make room, then do it again.", FULL)
+    return _refused(request, "The database is busy; do it again.", BUSY)
 
 
 @api.exception_handler(OverflowError)

@@ -15,6 +15,7 @@ from django_tasks_db.models import DBTaskResult
 
 from ...cluster import shut_down
 from ...leftovers import remove_leftovers
+from ...room import with_room
 from ...tasks import sweep
 
 
@@ -24,16 +25,16 @@ class Command(BaseCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         logging.getLogger("django_tasks_db").setLevel(logging.ERROR)
         stale = DBTaskResult.objects.filter(status=TaskResultStatus.RUNNING)
-        stale.update(status=TaskResultStatus.FAILED)
+        with_room(lambda: stale.update(status=TaskResultStatus.FAILED))
         sweep()
         remove_leftovers()
         lanes = [_lane(k) for k in range(settings.YELLOW_CLEAN.workers or os.cpu_count() or 1)]
         for lane in lanes[1:]:
             # What a lane is doing when the first one is told to stop, the next start takes up again.
-            threading.Thread(target=lane.run, name=lane.worker_id, daemon=True).start()
+            threading.Thread(target=with_room, args=(lane.run,), name=lane.worker_id, daemon=True).start()
         lanes[0].configure_signals()
         try:
-            lanes[0].run()
+            with_room(lanes[0].run)
         finally:
             shut_down()
 
