@@ -26,7 +26,7 @@ setup: build/stamp/web
 
 build/stamp/python: requirements.lock pyproject.toml
 	test -x $(BIN)/python || $(PYTHON) -m venv .venv
-	$(BIN)/pip install --quiet --disable-pip-version-check --requirement requirements.lock
+	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes --requirement requirements.lock
 	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
 	mkdir -p $(@D) && touch $@
 

@@ -35,7 +35,7 @@ class Application:
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             self.port = free.getsockname()[1]
-        environment = os.environ | {
+        environment = {k: v for k, v in os.environ.items() if k != "DJANGO_SETTINGS_MODULE"} | {
             "YELLOW_CLEAN_DATA": str(self.data), "YELLOW_CLEAN_MEDIA_FOLDERS": str(self._library),
             "YELLOW_CLEAN_MEASURE_ADDED": "0", "OPENBLAS_NUM_THREADS": "1",
         }  # fmt: skip
@@ -117,6 +117,11 @@ class Application:
                 if mark in (folder / "environ").read_bytes():
                     found.append(int(folder.name))
         return found
+
+    def clear(self) -> None:
+        """End whatever still works on the data folder."""
+        for pid in self.strays():
+            end(pid)
 
 
 def end(pid: int) -> None:

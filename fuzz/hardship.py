@@ -15,7 +15,7 @@ from pathlib import Path
 
 from yellowclean.cli import main as command_line
 
-from .application import Application, end, pictures
+from .application import Application, pictures
 
 PARTS = "worker", "web", "farm", "tree", "serve"
 FRAMES, SIZE = 48, "320x192"
@@ -42,8 +42,7 @@ def kills(rounds: int, seed: int) -> bool:
             troubles += work.leftovers()
         finally:
             work.application.stop()
-            for pid in work.application.strays():
-                end(pid)
+            work.application.clear()
     print(f"kills: {sum(killed.values())} ({dict(killed)}), {len(troubles)} with a loss")
     print(*troubles, sep="\n")
     return not troubles
@@ -82,8 +81,9 @@ def full_disk(rounds: int, seed: int) -> bool:
             troubles += work.leftovers()
         finally:
             work.application.stop()
-            for pid in work.application.strays():
-                end(pid)
+            work.application.clear()
+            if troubles:
+                print(work.application.log.read_text(errors="replace")[-6000:])
     print(f"full disk: {rounds} times, {len(troubles)} with a loss")
     print(*troubles, sep="\n")
     return not troubles

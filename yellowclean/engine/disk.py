@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import errno
+import os
 import shutil
 from collections.abc import Sequence
 from pathlib import Path
 
 from .errors import BadInput
+
+NO_ROOM = errno.ENOSPC, errno.EDQUOT
 
 
 class NoRoom(BadInput):
@@ -15,8 +18,10 @@ class NoRoom(BadInput):
 
 
 def is_full(error: BaseException) -> bool:
-    """Whether something failed for want of room on a disk."""
-    return isinstance(error, NoRoom) or getattr(error, "errno", None) in {errno.ENOSPC, errno.EDQUOT}
+    """Whether something failed for want of room on a disk; what comes from another process may be mere text."""
+    if isinstance(error, NoRoom) or getattr(error, "errno", None) in NO_ROOM:
+        return True
+    return any(os.strerror(number) in str(error) for number in NO_ROOM)
 
 
 def check_room(folder: Path, needed: int) -> None:
