@@ -9,6 +9,7 @@ from . import (
     detail,
     farm,
     length,
+    load,
     overwork,
     quality,
     response,
@@ -30,6 +31,7 @@ ALL = {
     "artifacts": artifacts,
     "detail": detail,
     "farm": farm,
+    "load": load,
 }
 
 if __name__ == "__main__":

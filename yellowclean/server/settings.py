@@ -16,6 +16,18 @@ def _folders(name: str) -> tuple[Path, ...]:
     return tuple(Path(f).expanduser().resolve() for f in os.environ.get(name, "").split(os.pathsep) if f)
 
 
+BESIDE = 1 << 30
+"""Bytes of the web process beside decoded frames and results: libraries, and what is being made."""
+
+
+def _memory() -> int:
+    """Bytes for decoded frames and results: what is asked for, else a quarter of the machine's, less what stands
+    beside them."""
+    asked = os.environ.get("YELLOW_CLEAN_MEMORY_MB")
+    whole = int(asked) << 20 if asked else os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 4
+    return max(whole - BESIDE, 256 << 20)
+
+
 @dataclass(frozen=True, slots=True)
 class Options:
     """The product's own settings.
@@ -23,7 +35,8 @@ class Options:
     `media_folders`: folders from which footage may be imported. `delivery_folders`: folders that results may be
     written into, beside the application's own. `scheduler`: address of a Dask scheduler; empty means a local
     cluster of `workers` processes inside the worker (None: see `cluster.way_in_use`). `measure_added`: whether
-    footage is measured as soon as it is added.
+    footage is measured as soon as it is added. `require_login`: whether everybody signs in, with an account made by
+    `manage.py createsuperuser`.
     """
 
     data: Path
@@ -34,6 +47,7 @@ class Options:
     cache_bytes: int
     memory_bytes: int
     measure_added: bool
+    require_login: bool
 
     @staticmethod
     def from_environment() -> Options:
@@ -44,8 +58,9 @@ class Options:
             scheduler=os.environ.get("YELLOW_CLEAN_SCHEDULER", ""),
             workers=int(os.environ["YELLOW_CLEAN_WORKERS"]) if "YELLOW_CLEAN_WORKERS" in os.environ else None,
             cache_bytes=int(os.environ.get("YELLOW_CLEAN_CACHE_MB", "4096")) << 20,
-            memory_bytes=int(os.environ.get("YELLOW_CLEAN_MEMORY_MB", "2048")) << 20,
+            memory_bytes=_memory(),
             measure_added=os.environ.get("YELLOW_CLEAN_MEASURE_ADDED", "1") != "0",
+            require_login=os.environ.get("YELLOW_CLEAN_REQUIRE_LOGIN", "0") == "1",
         )
 
 
@@ -68,22 +83,54 @@ def _secret_key() -> str:
 
 SECRET_KEY = _secret_key()
 DEBUG = False
-ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]"]
-INSTALLED_APPS = ["ninja", "django_tasks", "django_tasks_db", "yellowclean.server"]
+ALLOWED_HOSTS = [
+    "127.0.0.1",
+    "localhost",
+    "[::1]",
+    *filter(None, os.environ.get("YELLOW_CLEAN_HOSTS", "").split(",")),
+]
+INSTALLED_APPS = [
+    "django.contrib.auth", "django.contrib.contenttypes", "django.contrib.sessions",
+    "ninja", "django_tasks", "django_tasks_db", "yellowclean.server",
+]  # fmt: skip
 MIDDLEWARE = [
     "yellowclean.server.middleware.own_pages_alone",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.middleware.common.CommonMiddleware",
 ]
+SIGN_IN = [
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "yellowclean.server.sign_in.SignInRequired",
+]
+"""What is added where accounts are asked for: the application then stands behind a proxy that speaks TLS."""
+
+if YELLOW_CLEAN.require_login:
+    MIDDLEWARE += SIGN_IN
+    SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https")
+    SECURE_SSL_REDIRECT = SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = True
+    SECURE_HSTS_SECONDS = 365 * 24 * 3600
+    SECURE_HSTS_INCLUDE_SUBDOMAINS = SECURE_HSTS_PRELOAD = True
+    X_FRAME_OPTIONS = "DENY"
+    CSRF_TRUSTED_ORIGINS = [f"https://{host}" for host in ALLOWED_HOSTS]
+LOGIN_URL = "/sign-in/"
+AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "APP_DIRS": True}]
 ROOT_URLCONF = "yellowclean.server.urls"
 ASGI_APPLICATION = "yellowclean.server.asgi.application"
 APPEND_SLASH = False
 
+_DATABASE = YELLOW_CLEAN.data / "yellowclean.sqlite3"
+if not _DATABASE.exists():  # what stands beside it, SQLite gives the same rights
+    _DATABASE.touch(mode=0o600)
+
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",
-        "NAME": YELLOW_CLEAN.data / "yellowclean.sqlite3",
+        "NAME": _DATABASE,
         "OPTIONS": {
             "timeout": 20,
             "transaction_mode": "IMMEDIATE",

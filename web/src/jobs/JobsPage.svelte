@@ -1,4 +1,5 @@
 <script lang="ts">
+  const user = document.getElementById("app")?.dataset.user;
   import { untrack } from "svelte";
   import { connection } from "../lib/connection.svelte";
   import { keep } from "../lib/kept";
@@ -154,6 +155,11 @@
       />
       <button class="btn btn-sm" disabled={!newName.trim()}>Open new job</button>
     </form>
+    {#if user}
+      <form method="post" action="/sign-out/" class="flex items-center gap-2">
+        {user}<button class="btn btn-sm">Sign out</button>
+      </form>
+    {/if}
   </header>
 
   {#if jobs.open}

@@ -6,6 +6,7 @@ export class Away extends Error {
 }
 
 const AGAIN_AFTER_MS = 1500;
+const SIGNED_OUT = 401;
 const ASKED = "/api/jobs";
 
 /** Whether the application answers. While it does not, it is asked again and again; what waits for it goes on by
@@ -19,7 +20,9 @@ class Connection {
   /** Fetch as the browser does; where nothing answers, `Away` is thrown and the asking begins. */
   fetch: typeof fetch = async (input, init) => {
     try {
-      return await fetch(input, init);
+      const answer = await fetch(input, init);
+      if (answer.status === SIGNED_OUT) location.assign(`/sign-in/?next=${encodeURIComponent(location.pathname)}`);
+      return answer;
     } catch (error) {
       if (error instanceof TypeError) {
         this.lost();

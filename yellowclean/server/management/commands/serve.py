@@ -5,19 +5,20 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import fcntl
+import http.client
 import os
 import signal
 import subprocess
 import sys
 import time
-import urllib.error
-import urllib.request
 from collections.abc import Iterator
 from typing import Any
 
 from django.conf import settings
 from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandError, CommandParser
+
+LOOPBACK = "127.0.0.1"
 
 MOST_ENDS, WITHIN = 5, 60.0
 """Times that a part may end within so many seconds before the application gives up."""
@@ -30,22 +31,32 @@ class Command(BaseCommand):
 
     def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("--port", type=int, default=8000)
+        parser.add_argument(
+            "--host", default=LOOPBACK, help="beyond this machine only with YELLOW_CLEAN_REQUIRE_LOGIN=1"
+        )
 
     def handle(self, *args: Any, **options: Any) -> None:
+        host = options["host"]
+        if host not in {LOOPBACK, "localhost", "::1"} and not settings.YELLOW_CLEAN.require_login:
+            raise CommandError(
+                f"{host}: would let everybody in who reaches this machine; set YELLOW_CLEAN_REQUIRE_LOGIN=1 and"
+                " make an account (manage.py createsuperuser), or leave --host out."
+            )
         with _alone():
-            self._serve(options["port"])
+            self._serve(host, options["port"])
 
-    def _serve(self, port: int) -> None:
+    def _serve(self, host: str, port: int) -> None:
         call_command("migrate", verbosity=0)
-        address = f"http://127.0.0.1:{port}"
+        address = f"http://{host}:{port}"
         manage = [sys.executable, str(settings.BASE_DIR / "manage.py")]
         web = [sys.executable, "-m", "uvicorn", "yellowclean.server.asgi:application", "--port", str(port)]
+        web += ["--host", host]
         web += ["--log-level", "warning", "--timeout-graceful-shutdown", "2"]
         signal.signal(signal.SIGTERM, _interrupted)
         signal.signal(signal.SIGINT, _interrupted)  # ignored by default where a shell started us aside
         parts = [_Part("web server", web), _Part("worker", [*manage, "worker"])]
         try:
-            _wait_until_up(address, parts)
+            _wait_until_up(host, port, parts)
             self.stdout.write(f"Yellow Clean is ready: {address}  (Ctrl-C ends it)")
             while True:
                 time.sleep(0.3)
@@ -109,16 +120,20 @@ def _interrupted(*_: object) -> None:
     raise KeyboardInterrupt
 
 
-def _wait_until_up(address: str, parts: list[_Part]) -> None:
+def _wait_until_up(host: str, port: int, parts: list[_Part]) -> None:
     for _ in range(200):
         if any(part.process.poll() is not None for part in parts):
-            raise CommandError(f"{address} could not be served; is another program using the port?")
+            raise CommandError(f"{host}:{port} could not be served; is another program using the port?")
+        connection = http.client.HTTPConnection(host, port, timeout=2)
         try:
-            urllib.request.urlopen(f"{address}/api/treatments", timeout=2).close()
+            connection.request("HEAD", "/api/treatments")
+            connection.getresponse()  # whatever it says
             return
-        except (urllib.error.URLError, OSError):
+        except (http.client.HTTPException, OSError):
             time.sleep(0.15)
-    raise CommandError(f"{address} does not answer; see the messages above.")
+        finally:
+            connection.close()
+    raise CommandError(f"{host}:{port} does not answer; see the messages above.")
 
 
 def _end(children: list[subprocess.Popen[bytes]]) -> None:
