@@ -61,10 +61,11 @@ build/stamp/chromium: build/stamp/python
 bench: build/stamp/python
 	$(BIN)/python -m benchmarks
 
-# Damaged media, wild arguments and wild requests for so many minutes a side: make fuzz MINUTES=30
+# Damaged media, wild arguments and wild requests for about so many minutes a side: make fuzz MINUTES=30
 MINUTES ?= 5
 fuzz: build/stamp/python
 	$(BIN)/python -m fuzz media --minutes $(MINUTES)
+	YELLOW_CLEAN_FUZZ=$$(( 2000 * $(MINUTES) )) $(MANAGE) test --settings tests.settings tests.server.test_fuzz
 
 clean:
 	rm -rf .venv web/node_modules web/dist build

@@ -1,8 +1,8 @@
 """Twenty clients on eight shots: requests, refusals, median and 95th percentile, memory of the web process.
 
 `YELLOW_CLEAN_LOAD_MINUTES` says for how long (default 5). Half of the clients scrub source and result, a quarter
-look at parts enlarged, the rest asks for lists and pixels; each gives up one request in five and asks for the next, as
-a browser does whose user moves on. One client in five listens to events besides.
+look at parts enlarged, the rest asks for lists and pixels; each gives up one request in five and asks for the next,
+as a browser does whose user moves on. One client in five listens to events besides.
 """
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ def main() -> None:
             before = _memory(application)
             told = _Told()
             clients = [
-                threading.Thread(target=_client, args=(application.port, shots, n, told)) for n in range(CLIENTS)
+                threading.Thread(target=_client, args=(application.port, shots, told, n)) for n in range(CLIENTS)
             ]
             for client in clients:
                 client.start()
@@ -95,7 +95,7 @@ def _client(port: int, shots: list[tuple[int, int]], told: _Told, number: int) -
     if number % 5 == 0:
         events.request("GET", "/api/jobs/1/events")
     while not told.ended.is_set():
-        connection = http.client.HTTPConnection("127.0.0.1", port, timeout=120)
+        connection = http.client.HTTPConnection("127.0.0.1", port, timeout=600)
         began = time.monotonic()
         connection.request("GET", _path(chance, *shots[chance.randrange(len(shots))], number))
         if chance.random() < 0.2:

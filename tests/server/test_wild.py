@@ -6,11 +6,13 @@ import json
 from typing import Any
 from urllib.parse import quote
 
+import numpy as np
 from django.conf import settings
 from django.test import TransactionTestCase
 
-from tests.clips import temporary_folder
+from tests.clips import described, temporary_folder
 from tests.engine.test_reel import FILM, medium
+from yellowclean.engine.media import destination, open_writer
 from yellowclean.engine.plan import Plan
 from yellowclean.server.models import Job
 from yellowclean.server.use_cases import add_shot, new_version
@@ -111,6 +113,17 @@ class Wild(TransactionTestCase):
             for place in ("/cdl", "/luts", "/packed-jobs", f"/jobs/{job}/timelines", "/profiles/import"):
                 self.send("post", f"{place}?name={path}", {})
         (self.folder / "loop").unlink()
+
+    def test_links_that_lead_elsewhere_and_names_that_cannot_be_kept(self) -> None:
+        outside, inside = temporary_folder(self), self.folder / "f_1.png"
+        with open_writer(destination(outside / "f_#.png"), described(32, 24, 1)) as writer:
+            writer.write(np.zeros((24, 32, 3), np.float32))
+        inside.symlink_to(outside / "f_0.png")
+        for path in (inside, self.folder / "f_#.png"):
+            answer = self.client.post(f"/api/jobs/{self.job.pk}/import?path={quote(str(path))}")
+            self.assertEqual((answer.status_code, "not in a folder" in answer.json()["detail"]), (422, True))
+        answer = self.client.post("/api/jobs", {"name": "a\x00b"}, "application/json")
+        self.assertEqual((answer.status_code, Job.objects.count()), (422, 1))
 
     def test_documents_that_are_none(self) -> None:
         for text in DOCUMENTS:

@@ -28,7 +28,7 @@ from ..engine.measure.groups import Heard, Taken, groups, pooled
 from ..engine.measure.patch import Patch
 from ..engine.measure.report import SurveyReport, finding_kinds
 from ..engine.media import fingerprint, sequence_files, stamp
-from ..engine.media.names import plain_stem
+from ..engine.media.names import is_sequence_name, plain_stem
 from ..engine.noise.profile import NoiseProfile
 from ..engine.plan import Plan, Step
 from ..engine.propose import Untreated, propose, untreated
@@ -91,6 +91,16 @@ def allowed_folder(asked: str) -> Path:
     raise BadInput(
         f"{asked}: is not in a folder that footage may be imported from; name it in YELLOW_CLEAN_MEDIA_FOLDERS."
     )
+
+
+def allowed_footage(asked: str) -> Path:
+    """Footage inside the folders that the settings allow, each picture of a sequence too: one may be a link to
+    elsewhere. Raises `BadInput`."""
+    path = allowed_folder(asked)
+    if is_sequence_name(path):
+        for file in sequence_files(path):
+            allowed_folder(str(file))
+    return path
 
 
 def request_survey(shot: Shot, patches: Sequence[Patch] = ()) -> Survey:

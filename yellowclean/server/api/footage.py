@@ -15,7 +15,7 @@ from ...engine.errors import BadInput
 from ...engine.media import files_of
 from ...engine.media.names import shots_in
 from ..models import Job, Shot
-from ..use_cases import add_all, allowed_folder
+from ..use_cases import add_all, allowed_folder, allowed_footage
 from .jobs import told_shot
 from .schemas import Added, FolderEntry, UploadState
 
@@ -94,5 +94,5 @@ def list_folder(request: HttpRequest, path: str = "") -> list[FolderEntry]:
 def import_footage(request: HttpRequest, job_id: int, path: str) -> Added:
     """Add a file or sequence from an allowed folder; it stays where it is."""
     job = Job.objects.get(pk=job_id)
-    shots, refused = add_all(job, [allowed_folder(path)])
+    shots, refused = add_all(job, [allowed_footage(path)])
     return Added(shots=[told_shot(shot) for shot in shots], refused=refused)

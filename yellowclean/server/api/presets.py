@@ -8,6 +8,7 @@ from django.http import HttpRequest
 from ninja import Field, Router, Schema
 from pydantic import ValidationError
 
+from ...engine.bounded import Text
 from ...engine.errors import BadInput
 from ...engine.plan import Step
 from ..models import Job, Preset
@@ -19,7 +20,7 @@ router = Router(tags=["presets"])
 
 
 class PresetIn(Schema):
-    name: str = Field(min_length=1, max_length=100)
+    name: Text = Field(min_length=1, max_length=100)
     steps: list[Step] = Field(min_length=1)
 
 

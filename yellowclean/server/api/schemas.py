@@ -7,6 +7,7 @@ from typing import Any
 
 from ninja import Field, Schema
 
+from ...engine.bounded import Text
 from ...engine.colour.input_space import InputSpace
 from ...engine.colour.look import Look
 from ...engine.delivery import DeliveryReport
@@ -36,13 +37,13 @@ class WorkOut(Schema):
 
 
 class JobIn(Schema):
-    name: str
+    name: Text
 
 
 class JobChange(Schema):
     """What is to change; `tolerances` replaces all of the job's own."""
 
-    name: str | None = None
+    name: Text | None = None
     tolerances: dict[str, float] | None = None
     wanted: Wanted | None = None
 
@@ -147,8 +148,8 @@ class VersionIn(Schema):
 
     plan: Plan
     revision: int | None = None
-    note: str | None = None
-    label: str | None = Field(None, min_length=1, max_length=8)
+    note: Text | None = None
+    label: Text | None = Field(None, min_length=1, max_length=8)
 
 
 class ShotDetail(ShotOut):
@@ -222,9 +223,9 @@ class SurveyIn(Schema):
 class ProfileIn(Schema):
     """How a noise profile is named and tagged."""
 
-    name: str
-    camera: str = ""
-    gain: str = ""
+    name: Text
+    camera: Text = ""
+    gain: Text = ""
     notes: str = ""
 
 
