@@ -21,7 +21,8 @@ class Connection {
   fetch: typeof fetch = async (input, init) => {
     try {
       const answer = await fetch(input, init);
-      if (answer.status === SIGNED_OUT) location.assign(`/sign-in/?next=${encodeURIComponent(location.pathname)}`);
+      if (answer.status === SIGNED_OUT)
+        location.assign(`/sign-in/?next=${encodeURIComponent(location.pathname)}`);
       return answer;
     } catch (error) {
       if (error instanceof TypeError) {

@@ -115,7 +115,9 @@
                   <progress class="progress w-28" max="1" value={render.progress} aria-label="Progress"
                   ></progress>
                   <span class="figure">{queued ? "waits" : percent(render.progress)}</span>
-                  {#if render.message}<p class="whitespace-normal text-[13px] outside">{render.message}</p>{/if}
+                  {#if render.message}<p class="text-[13px] whitespace-normal outside">
+                      {render.message}
+                    </p>{/if}
                 </td>
                 <td class="py-1 pr-3 whitespace-nowrap">{left(render)}</td>
                 <td class="py-1 pr-3 text-right figure whitespace-nowrap"
