@@ -7,7 +7,6 @@ those of a render without a farm. `YELLOW_CLEAN_FARM_MINUTES` says for how long 
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import os
 import signal
 import subprocess
@@ -18,6 +17,8 @@ import time
 from pathlib import Path
 from typing import Any
 from unittest import mock
+
+from fuzz.application import descendants, pictures
 
 PORT, KILL_EVERY, FRAMES = 28786, 20.0, 60
 ADDRESS = f"tcp://127.0.0.1:{PORT}"
@@ -63,11 +64,11 @@ class _Farm:
             print(
                 f"farm: one worker {one:.1f} s, two {two:.1f} s for {FRAMES} frames: {one / two:.2f} times as fast"
             )
-            wanted = _pictures(alone)
+            wanted = pictures(alone)
             killed, rounds, lost = self._killing(minutes, wanted)
             print(f"farm: {killed} workers killed in {minutes:g} min, {rounds} renders, {lost} with other pictures")
             seconds, path = self._restarted()
-            same = "the same pictures" if _pictures(path) == wanted else "other pictures"
+            same = "the same pictures" if pictures(path) == wanted else "other pictures"
             print(f"farm: scheduler started again in mid-render: {seconds:.1f} s, {same}")
         finally:
             forget(client())
@@ -139,7 +140,7 @@ class _Farm:
             nonlocal killed
             while not ended.wait(KILL_EVERY):
                 victim = self._workers[killed % len(self._workers)]
-                for child in _children(victim.pid):
+                for child in descendants(victim.pid):
                     with contextlib.suppress(ProcessLookupError):
                         os.kill(child, signal.SIGKILL)
                 killed += 1
@@ -150,7 +151,7 @@ class _Farm:
         while time.monotonic() < until:
             _, path = self._render(FRAMES)
             rounds += 1
-            lost += _pictures(path) != wanted
+            lost += pictures(path) != wanted
         ended.set()
         killer.join()
         return killed, rounds, lost
@@ -174,25 +175,6 @@ class _Farm:
         seconds, path = self._render(FRAMES)
         other.join()
         return seconds, path
-
-
-def _pictures(path: Path) -> str:
-    """A digest of all samples of a file: equal pictures in two files, whatever else differs in these."""
-    from yellowclean.engine.media import VideoSource  # noqa: PLC0415
-
-    source, digest = VideoSource(path), hashlib.sha256()
-    for n in range(source.info.frames):
-        for plane in source.planes(n):
-            digest.update(plane.tobytes())
-    source.close()
-    return digest.hexdigest()
-
-
-def _children(pid: int) -> list[int]:
-    """The processes that a process started, and those that they did."""
-    found = subprocess.run(["ps", "-o", "pid=", "--ppid", str(pid)], capture_output=True, text=True, check=False)
-    direct = [int(word) for word in found.stdout.split()]
-    return [*direct, *(grandchild for child in direct for grandchild in _children(child))]
 
 
 def _kill(process: Process) -> None:

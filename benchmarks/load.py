@@ -33,14 +33,12 @@ def main() -> None:
     minutes = float(os.environ.get("YELLOW_CLEAN_LOAD_MINUTES", "5"))
     with tempfile.TemporaryDirectory(prefix="yellow-clean-load-") as folder:
         (data := Path(folder, "data")).mkdir()
-        application = Application(data, Path(folder, "library"))
-        try:
+        with Application(data, Path(folder, "library")) as application:
             shots = _prepared(application, Path(folder))
             before = _memory(application)
             told = _Told()
-            clients = [
-                threading.Thread(target=_client, args=(application.port, shots, told, n)) for n in range(CLIENTS)
-            ]
+            about = application.port, shots, told
+            clients = [threading.Thread(target=_client, args=(*about, n)) for n in range(CLIENTS)]
             for client in clients:
                 client.start()
             peak, until = before, time.monotonic() + 60 * minutes
@@ -52,9 +50,6 @@ def main() -> None:
                 client.join()
             time.sleep(5)
             _print(told, minutes, before, peak, _memory(application))
-        finally:
-            application.stop()
-            application.clear()
 
 
 class _Told:

@@ -15,7 +15,7 @@ import urllib.error
 import urllib.request
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, Self
 
 ROOT = Path(__file__).resolve().parents[1]
 PATIENCE = 240.0
@@ -30,6 +30,13 @@ class Application:
         self._process: subprocess.Popen[bytes] | None = None
         self.port = 0
         self.log = data.parent / f"{data.name}.log"
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.stop()
+        self.clear()
 
     def start(self) -> None:
         with socket.socket() as free:
@@ -69,6 +76,11 @@ class Application:
         except (OSError, ValueError):
             return None
 
+    def answers(self, path: str) -> bool:
+        """Whether what is asked for is given."""
+        answer = self.ask("GET", path)
+        return answer is not None and not (isinstance(answer, dict) and "refused" in answer)
+
     def until(self, true: Callable[[], bool], seconds: float = PATIENCE) -> None:
         """Wait until something holds. Raises `TimeoutError`."""
         end = time.monotonic() + seconds
@@ -86,7 +98,7 @@ class Application:
             kind = "web" if "uvicorn" in _command(child) else "worker"
             found.setdefault(kind, []).append(child)
             if kind == "worker":
-                found["farm"] = [p for p in _descendants(child) if "multiprocessing" in _command(p)]
+                found["farm"] = [p for p in descendants(child) if "multiprocessing" in _command(p)]
         return found
 
     def kill(self, part: str) -> None:
@@ -141,8 +153,9 @@ def _children(pid: int) -> list[int]:
     return []
 
 
-def _descendants(pid: int) -> list[int]:
-    return [p for child in _children(pid) for p in (child, *_descendants(child))]
+def descendants(pid: int) -> list[int]:
+    """The processes that a process started, and those that they did."""
+    return [p for child in _children(pid) for p in (child, *descendants(child))]
 
 
 def pictures(path: Path) -> str:

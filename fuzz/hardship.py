@@ -10,7 +10,7 @@ import subprocess
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from yellowclean.cli import main as command_line
@@ -19,6 +19,9 @@ from .application import Application, pictures
 
 PARTS = "worker", "web", "farm", "tree", "serve"
 FRAMES, SIZE = 48, "320x192"
+FULL_FOR = 8.0
+"""Seconds that the disk is full."""
+
 DISK_MB = 96
 """Room of the disk that is filled."""
 
@@ -28,24 +31,17 @@ def kills(rounds: int, seed: int) -> bool:
     chance, killed, troubles = random.Random(seed), Counter[str](), list[str]()
     with tempfile.TemporaryDirectory(prefix="yellow-clean-kills-") as folder:
         work = _Work(Path(folder), Path(folder, "data"))
-        try:
+        with work.application as application:
             for n in range(rounds):
                 shot, render = work.begin(n)
                 time.sleep(chance.uniform(0.0, 6.0))
                 part = PARTS[n % len(PARTS)]
-                work.application.kill(part)
+                application.kill(part)
                 killed[part] += 1
-                work.application.settle()
+                application.settle()
                 troubles += [f"round {n}, {part}: {told}" for told in work.finish(shot, render)]
-            work.application.stop()
-            work.application.start()
             troubles += work.leftovers()
-        finally:
-            work.application.stop()
-            work.application.clear()
-    print(f"kills: {sum(killed.values())} ({dict(killed)}), {len(troubles)} with a loss")
-    print(*troubles, sep="\n")
-    return not troubles
+    return _told(f"kills: {rounds} ({dict(killed)})", troubles)
 
 
 def full_disk(rounds: int, seed: int) -> bool:
@@ -57,35 +53,34 @@ def full_disk(rounds: int, seed: int) -> bool:
         _small_disk(Path(folder, "disk")) as disk,
     ):
         work = _Work(Path(folder), disk / "data")
-        try:
+        with work.application as application:
             for n in range(rounds):
                 shot, render = work.begin(n)
                 time.sleep(chance.uniform(0.0, 6.0))
+                asked = "/jobs", f"/shots/{shot}", f"/shots/{shot}/frame?n={chance.randrange(FRAMES)}"
                 with _filled(disk):
-                    until = time.monotonic() + 8
-                    while time.monotonic() < until:  # lists are answered, pictures too, and nobody dies
-                        for path in (
-                            "/jobs",
-                            f"/shots/{shot}",
-                            f"/shots/{shot}/frame?n={chance.randrange(FRAMES)}",
-                        ):
-                            if (work.application.ask("GET", path) or {"refused": 0}) == {"refused": 0}:
-                                troubles.append(f"round {n}: no answer to {path} while the disk was full")
-                        time.sleep(0.5)
-                if not work.application.runs:
+                    troubles += [f"round {n}: {told}" for told in _unanswered(application, asked)]
+                if not application.runs:
                     troubles.append(f"round {n}: the application ended")
-                    work.application.settle()
+                    application.settle()
                 troubles += [f"round {n}: {told}" for told in work.finish(shot, render)]
-            work.application.stop()
-            work.application.start()
             troubles += work.leftovers()
-        finally:
-            work.application.stop()
-            work.application.clear()
-            if troubles:
-                print(work.application.log.read_text(errors="replace")[-6000:])
-    print(f"full disk: {rounds} times, {len(troubles)} with a loss")
-    print(*troubles, sep="\n")
+    return _told(f"full disk: {rounds} times", troubles)
+
+
+def _unanswered(application: Application, asked: Sequence[str]) -> list[str]:
+    """What is not answered for some seconds: lists and pictures are while the disk is full."""
+    troubles, until = [], time.monotonic() + FULL_FOR
+    while time.monotonic() < until:
+        troubles += [
+            f"no answer to {path} while the disk was full" for path in asked if not application.answers(path)
+        ]
+        time.sleep(0.5)
+    return troubles
+
+
+def _told(what: str, troubles: list[str]) -> bool:
+    print(f"{what}, {len(troubles)} with a loss", *troubles, sep="\n")
     return not troubles
 
 
@@ -148,7 +143,9 @@ class _Work:
         return str((found.get(part) or {} if part else found).get("state"))
 
     def leftovers(self) -> list[str]:
-        """Files of renders, footage and work of which all rows are gone."""
+        """Files of renders, footage and work of which all rows are gone, once it was started anew."""
+        self.application.stop()
+        self.application.start()
         time.sleep(2)
         data = self.application.data
         kept = ("renders", "footage", "indexes", "scratch")

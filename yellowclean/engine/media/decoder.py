@@ -26,7 +26,8 @@ STILL_CONTAINERS = {"image2", "png_pipe", "jpeg_pipe", "tiff_pipe", "dpx_pipe", 
 
 CONTAINERS = ",".join([
     "matroska", "mov", "mxf", "mxf_opatom", "avi", "mpegts", "mpeg", "mpegvideo", "asf", "flv", "ogg", "nut", "gxf",
-    "dv", "ivf", "obu", "h264", "hevc", "m4v", "mjpeg", "yuv4mpegpipe", "wtv", "vc1", "dnxhd",
+    "dv", "ivf", "obu", "h264", "hevc", "m4v", "mjpeg", "yuv4mpegpipe", "wtv", "vc1", "dnxhd", "cine", "mlv",
+    "lxf", "vvc", "av1", "rm",
     *sorted(STILL_CONTAINERS),
 ])  # fmt: skip
 """Demuxers that are let at a file. No script that names other files, no network, no device."""
