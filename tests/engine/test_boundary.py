@@ -65,7 +65,7 @@ class Boundary(TestCase):
             writer.write(np.zeros((48, 64, 3), np.float32))
         with mock.patch.dict(os.environ, YELLOW_CLEAN_MOST_MEGAPIXELS="0.001"):
             for path in (self._recorded("small.mkv"), self.folder / "f_#.png"):
-                self.refused(path, "64×48 pixels is more than the limit of 0.001 megapixels")
+                self.refused(path, "64×48 pixels is out of range: the limit is 0.001 megapixels")
 
     def test_numbers_with_gaps_and_without_end(self) -> None:
         for name in ("f_8.png", "f_20261125.png", f"f_{'9' * 30}.png"):

@@ -252,12 +252,12 @@ def checked_size(path: str, width: int, height: int) -> None:
     if not (0 < width <= LARGEST_SIDE and 0 < height <= LARGEST_SIDE):
         raise BadInput(
             f"{path}: a frame size of {width}×{height} pixels is out of range"
-            f" (1 to {LARGEST_SIDE}); the file is damaged or not footage."
+            f" (1 to {LARGEST_SIDE} a side); a file that says so is damaged or not footage."
         )
     if width * height > most_pixels():
         raise BadInput(
-            f"{path}: a frame of {width}×{height} pixels is more than the limit of {most_pixels() / 1e6:g}"
-            " megapixels; if it is meant, raise YELLOW_CLEAN_MOST_MEGAPIXELS."
+            f"{path}: a frame size of {width}×{height} pixels is out of range: the limit is"
+            f" {most_pixels() / 1e6:g} megapixels; if it is meant, raise YELLOW_CLEAN_MOST_MEGAPIXELS."
         )
 
 
