@@ -6,7 +6,7 @@ import json
 import shutil
 from pathlib import Path
 
-from tests.clips import record, smooth_frames
+from tests.clips import record, smooth_frames, with_tone
 from yellowclean.cli import main
 from yellowclean.engine.media import OUTPUT_FORMATS
 from yellowclean.engine.plan import plan_schema
@@ -39,6 +39,10 @@ def make(folder: Path) -> None:
         place = folder / "media" / f"{codec}{ending}"
         place.mkdir()
         _recorded(place / f"x{ending}", codec, layout)
+    for ending in (".mkv", ".mov"):
+        place = folder / "media" / f"sound{ending}"
+        place.mkdir()
+        with_tone(place / f"x{ending}", 1, frames=FRAMES)
     for source in (small, larger):
         shutil.rmtree(source.parent)
 

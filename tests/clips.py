@@ -117,6 +117,28 @@ def record(
     return path
 
 
+def with_tone(path: Path, seconds: int, picture: bool = True, frames: int = 0) -> None:
+    """A clip with a tone, or the tone alone; of so many frames where they are told."""
+    with av.open(str(path), "w") as container:
+        video = container.add_stream("ffv1", rate=24) if picture else None
+        sound = container.add_stream("pcm_s16le", rate=48000, layout="stereo")
+        if video:
+            video.width, video.height, video.pix_fmt = 64, 48, "yuv420p"
+            for n in range(frames or 24 * seconds):
+                frame = av.VideoFrame.from_ndarray(np.full((48, 64, 3), 4 * n, np.uint8), format="rgb24")
+                frame = frame.reformat(format="yuv420p")
+                frame.pts, frame.time_base = n, Fraction(1, 24)
+                container.mux(video.encode(frame))
+            container.mux(video.encode(None))
+        wave = (np.sin(np.arange(2000 * frames or 48000 * seconds) / 20) * 8000).astype(np.int16)
+        for start in range(0, len(wave), 1000):
+            piece = np.repeat(wave[start : start + 1000], 2)[None]
+            block = av.AudioFrame.from_ndarray(piece, format="s16", layout="stereo")
+            block.sample_rate, block.pts, block.time_base = 48000, start, Fraction(1, 48000)
+            container.mux(sound.encode(block))
+        container.mux(sound.encode(None))
+
+
 def class_folder(kind: type[TestCase]) -> Path:
     """A folder that goes away with a class of tests."""
     holder = tempfile.TemporaryDirectory(prefix="yellow-clean-")

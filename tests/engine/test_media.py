@@ -11,7 +11,7 @@ import colour
 import numpy as np
 import OpenImageIO as oiio
 
-from tests.clips import described, record, smooth_frames, temporary_folder
+from tests.clips import described, record, smooth_frames, temporary_folder, with_tone
 from yellowclean.engine.errors import BadInput
 from yellowclean.engine.frames import Frame, luma
 from yellowclean.engine.media import destination, open_source, open_writer, probe
@@ -78,7 +78,7 @@ class RoundTrips(TestCase):
 
     def test_sound_is_carried_over_and_cut_with_the_frames(self) -> None:
         with_sound = self.folder / "sound.mkv"
-        _with_tone(with_sound, seconds=2)
+        with_tone(with_sound, seconds=2)
         info = probe(with_sound)
         self.assertEqual([track.codec for track in info.audio], ["pcm_s16le"])
         for name in ("s.mkv", "s.mov", "s.mp4"):
@@ -93,7 +93,7 @@ class RoundTrips(TestCase):
 
     def test_the_sound_of_an_excerpt_is_that_of_its_frames(self) -> None:
         with_sound = self.folder / "sound.mkv"
-        _with_tone(with_sound, seconds=2)
+        with_tone(with_sound, seconds=2)
         whole = heard(with_sound)
         for name, fmt in (("e.mov", "prores-hq"), ("e.mkv", "ffv1")):
             with self.subTest(name):
@@ -281,7 +281,7 @@ class Refusals(TestCase):
         self.refused(picture, "damaged|cannot be read")
 
     def test_sound_without_picture(self) -> None:
-        _with_tone(self.folder / "tone.mkv", seconds=1, picture=False)
+        with_tone(self.folder / "tone.mkv", seconds=1, picture=False)
         self.refused(self.folder / "tone.mkv", "no video stream")
 
     def test_values_that_are_not_numbers(self) -> None:
@@ -348,28 +348,6 @@ def heard(path: Path) -> np.ndarray:
     """The left channel's samples."""
     with av.open(str(path)) as container:
         return np.concatenate([f.to_ndarray().reshape(-1, 2)[:, 0] for f in container.decode(audio=0)])
-
-
-def _with_tone(path: Path, seconds: int, picture: bool = True) -> None:
-    """A clip with a tone, or the tone alone."""
-    with av.open(str(path), "w") as container:
-        video = container.add_stream("ffv1", rate=24) if picture else None
-        sound = container.add_stream("pcm_s16le", rate=48000, layout="stereo")
-        if video:
-            video.width, video.height, video.pix_fmt = 64, 48, "yuv420p"
-            for n in range(24 * seconds):
-                frame = av.VideoFrame.from_ndarray(np.full((48, 64, 3), 4 * n, np.uint8), format="rgb24")
-                frame = frame.reformat(format="yuv420p")
-                frame.pts, frame.time_base = n, Fraction(1, 24)
-                container.mux(video.encode(frame))
-            container.mux(video.encode(None))
-        wave = (np.sin(np.arange(48000 * seconds) / 20) * 8000).astype(np.int16)
-        for start in range(0, len(wave), 1000):
-            piece = np.repeat(wave[start : start + 1000], 2)[None]
-            block = av.AudioFrame.from_ndarray(piece, format="s16", layout="stereo")
-            block.sample_rate, block.pts, block.time_base = 48000, start, Fraction(1, 48000)
-            container.mux(sound.encode(block))
-        container.mux(sound.encode(None))
 
 
 class WrongTimes(TestCase):

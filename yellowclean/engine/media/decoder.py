@@ -62,7 +62,7 @@ class Decoder:
         grain: bool = True,
     ) -> None:  # fmt: skip
         self._path = path
-        self.container = _opened(path)
+        self.container = opened(path)
         try:
             self.stream = _video_stream(self.container, path, tell=tell, grain=grain)
             self.index = index or index_of(self.container, self.stream, path, kept_index)
@@ -184,7 +184,8 @@ def _keep(kept: OrderedDict[int, T], key: int, value: T) -> None:
         kept.popitem(last=False)
 
 
-def _opened(path: Path) -> InputContainer:
+def opened(path: Path) -> InputContainer:
+    """The container of a file. Raises `BadInput` for what is none, or none of pictures."""
     try:
         container = av.open(f"file:{path}", metadata_errors="replace", options={"format_whitelist": CONTAINERS})
     except (av.error.FFmpegError, ValueError) as error:

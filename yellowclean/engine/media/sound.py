@@ -8,9 +8,15 @@ from pathlib import Path
 from typing import Any, cast
 
 import av
+import av.error
 from av.audio.frame import AudioFrame
 from av.audio.stream import AudioStream
 from av.container import OutputContainer
+
+from ..disk import is_full
+from ..errors import BadInput
+from .boundary import reading, reason_of
+from .decoder import opened
 
 _COPIED_INTO_MP4 = {"aac", "ac3", "eac3", "mp3", "opus", "flac"}
 """MP4 can hold more, PCM among it, but players do not read it there (common practice, no source)."""
@@ -25,8 +31,9 @@ class Sound:
     """Every audio track of a file, from `begin` for `length` seconds of its picture (None: to the end)."""
 
     def __init__(self, path: Path, output: OutputContainer, begin: Fraction, length: Fraction | None) -> None:
-        self._input, self._output = av.open(str(path)), output
-        routes = {track.index: self._route(track) for track in self._input.streams.audio}
+        self._path, self._input, self._output = path, opened(path), output
+        self._tracks = [track for track in self._input.streams.audio if track.codec_context is not None]
+        routes = {track.index: self._route(track) for track in self._tracks}
         self._packets = self._routed(routes, _start_of_video(self._input) + begin, length)
         self._pending = next(self._packets, None)
 
@@ -34,8 +41,19 @@ class Sound:
         """Write what is heard up to a time; all that is left for None."""
         while self._pending is not None and (time is None or self._pending[0] <= time):
             for packet in self._pending[1]:
-                self._output.mux(packet)
+                self._mux(packet)
             self._pending = next(self._packets, None)
+
+    def _mux(self, packet: Any) -> None:
+        try:
+            self._output.mux(packet)
+        except av.error.FFmpegError as error:
+            if is_full(error):
+                raise
+            raise BadInput(
+                f"{self._path}: its sound cannot be carried over ({reason_of(error)}); write single pictures,"
+                " or take the sound out of the file."
+            ) from error
 
     def close(self) -> None:
         self._input.close()
@@ -60,7 +78,12 @@ class Sound:
         self, routes: dict[int, Route], begin: Fraction, length: Fraction | None
     ) -> Iterator[tuple[Fraction, list[Any]]]:
         """(time, packets) in the order of the file."""
-        for packet in self._input.demux(list(self._input.streams.audio)):
+        packets = self._input.demux(self._tracks)
+        while True:
+            with reading(self._path):
+                packet = next(packets, None)
+            if packet is None:
+                break
             if packet.pts is None or packet.time_base is None:
                 continue
             time = packet.pts * packet.time_base - begin
@@ -75,7 +98,9 @@ class Sound:
                 yield time, [packet]
             else:
                 made: list[Any] = []
-                for piece in packet.decode():
+                with reading(self._path):
+                    pieces = packet.decode()
+                for piece in pieces:
                     for sound in resampler.resample(cast(AudioFrame, piece)):
                         sound.pts = None
                         made += stream.encode(sound)
