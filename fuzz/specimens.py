@@ -39,7 +39,7 @@ def make(folder: Path) -> None:
         place = folder / "media" / f"{codec}{ending}"
         place.mkdir()
         _recorded(place / f"x{ending}", codec, layout)
-    for ending in (".mkv", ".mov"):
+    for ending in (".mkv", ".avi"):
         place = folder / "media" / f"sound{ending}"
         place.mkdir()
         with_tone(place / f"x{ending}", 1, frames=FRAMES)
