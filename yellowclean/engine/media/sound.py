@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 from fractions import Fraction
 from pathlib import Path
 from typing import Any, cast
@@ -33,7 +34,8 @@ class Sound:
     def __init__(self, path: Path, output: OutputContainer, begin: Fraction, length: Fraction | None) -> None:
         self._path, self._input, self._output = path, opened(path), output
         self._tracks = [track for track in self._input.streams.audio if track.codec_context is not None]
-        routes = {track.index: self._route(track) for track in self._tracks}
+        with _carrying(path):
+            routes = {track.index: self._route(track) for track in self._tracks}
         self._packets = self._routed(routes, _start_of_video(self._input) + begin, length)
         self._pending = next(self._packets, None)
 
@@ -41,19 +43,9 @@ class Sound:
         """Write what is heard up to a time; all that is left for None."""
         while self._pending is not None and (time is None or self._pending[0] <= time):
             for packet in self._pending[1]:
-                self._mux(packet)
+                with _carrying(self._path):
+                    self._output.mux(packet)
             self._pending = next(self._packets, None)
-
-    def _mux(self, packet: Any) -> None:
-        try:
-            self._output.mux(packet)
-        except av.error.FFmpegError as error:
-            if is_full(error):
-                raise
-            raise BadInput(
-                f"{self._path}: its sound cannot be carried over ({reason_of(error)}); write single pictures,"
-                " or take the sound out of the file."
-            ) from error
 
     def close(self) -> None:
         self._input.close()
@@ -100,15 +92,32 @@ class Sound:
                 made: list[Any] = []
                 with reading(self._path):
                     pieces = packet.decode()
-                for piece in pieces:
-                    for sound in resampler.resample(cast(AudioFrame, piece)):
-                        sound.pts = None
-                        made += stream.encode(sound)
+                with _carrying(self._path):
+                    for piece in pieces:
+                        for sound in resampler.resample(cast(AudioFrame, piece)):
+                            sound.pts = None
+                            made += stream.encode(sound)
                 yield time, made
         for stream, resampler in routes.values():
             if resampler is not None:
-                rest = [p for sound in resampler.resample(None) for p in stream.encode(sound)]
-                yield length or Fraction(0), rest + list(stream.encode(None))
+                with _carrying(self._path):
+                    rest = [p for sound in resampler.resample(None) for p in stream.encode(sound)]
+                    rest += stream.encode(None)
+                yield length or Fraction(0), rest
+
+
+@contextmanager
+def _carrying(path: Path) -> Iterator[None]:
+    """Turn what encoders and containers refuse of a file's sound into one line about it."""
+    try:
+        yield
+    except (av.error.FFmpegError, ValueError) as error:
+        if is_full(error) or isinstance(error, BadInput):
+            raise
+        raise BadInput(
+            f"{path}: its sound cannot be carried over ({reason_of(error)}); write single pictures,"
+            " or take the sound out of the file."
+        ) from error
 
 
 def _start_of_video(container: Any) -> Fraction:
