@@ -124,6 +124,9 @@ class Wild(TransactionTestCase):
             self.assertEqual((answer.status_code, "not in a folder" in answer.json()["detail"]), (422, True))
         answer = self.client.post("/api/jobs", {"name": "a\x00b"}, "application/json")
         self.assertEqual((answer.status_code, Job.objects.count()), (422, 1))
+        still = {"n": 0, "label": "123456789"}
+        answer = self.client.post(f"/api/shots/{self.shot.pk}/stills", still, "application/json")
+        self.assertEqual((answer.status_code, "8 characters" in answer.json()["detail"]), (422, True))
 
     def test_documents_that_are_none(self) -> None:
         for text in DOCUMENTS:

@@ -22,6 +22,11 @@ def _plain(text: str) -> str:
 
 Text = Annotated[str, Field(max_length=10_000), AfterValidator(_plain)]
 
+Name = Annotated[str, Field(max_length=100), AfterValidator(_plain)]
+
+Label = Annotated[str, Field(max_length=8), AfterValidator(_plain)]
+"""Of a version: a letter, or a few."""
+
 Level = Annotated[float, Field(ge=-1e7, le=1e7, allow_inf_nan=False)]
 """A code value of 10 bits; floating point footage goes far beyond 1023."""
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+from typing import Annotated
 
 from django.http import HttpRequest
 from ninja import Field, Router, Schema
 from pydantic import ValidationError
 
-from ...engine.bounded import Text
+from ...engine.bounded import Name
 from ...engine.errors import BadInput
 from ...engine.plan import Step
 from ..models import Job, Preset
@@ -20,7 +21,7 @@ router = Router(tags=["presets"])
 
 
 class PresetIn(Schema):
-    name: Text = Field(min_length=1, max_length=100)
+    name: Annotated[Name, Field(min_length=1)]
     steps: list[Step] = Field(min_length=1)
 
 

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import Annotated, Any
 
 from ninja import Field, Schema
 
-from ...engine.bounded import Text
+from ...engine.bounded import Label, Text
 from ...engine.colour.input_space import InputSpace
 from ...engine.colour.look import Look
 from ...engine.delivery import DeliveryReport
@@ -149,7 +149,7 @@ class VersionIn(Schema):
     plan: Plan
     revision: int | None = None
     note: Text | None = None
-    label: Text | None = Field(None, min_length=1, max_length=8)
+    label: Annotated[Label, Field(min_length=1)] | None = None
 
 
 class ShotDetail(ShotOut):

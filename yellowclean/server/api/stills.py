@@ -7,7 +7,7 @@ from datetime import datetime
 from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
-from ...engine.bounded import Text
+from ...engine.bounded import Label, Name
 from ...engine.colour.look import Look
 from ...engine.plan import Plan
 from ..models import PlanVersion, Shot, Still
@@ -23,8 +23,8 @@ class StillIn(Schema):
 
     n: int = Field(ge=0)
     version_id: int | None = None
-    name: Text = Field("", max_length=100)
-    label: Text = Field("", max_length=8)
+    name: Name = ""
+    label: Label = ""
     plan: Plan | None = None
     look: Look | None = None
 
