@@ -4,6 +4,7 @@ of it is told. A process that dies or stands still is the watcher's to notice (`
 from __future__ import annotations
 
 import faulthandler
+import json
 import os
 import shutil
 import sys
@@ -57,7 +58,7 @@ def attempt(specimens: Path, seed: int, number: int, folder: Path) -> Outcome:
     what, commands = prepared(specimens, seed, number, folder)
     kind, told = "done", ""
     for words in commands:
-        kind, told = _run(words)
+        kind, told = run(words)
         if kind != "done":
             break
     return Outcome(number, kind, what, told)
@@ -74,17 +75,23 @@ def prepared(specimens: Path, seed: int, number: int, folder: Path) -> tuple[str
     plan, profile = documents / "least.json", documents / "profile.json"
     what = footage.name
     if 0.7 <= chance < 0.9:
-        document = sorted(documents.glob("*.json"))[random.integers(len(list(documents.glob("*.json"))))]
-        changed = folder / document.name
+        document = sorted(documents.iterdir())[random.integers(len(list(documents.iterdir())))]
+        changed, what = folder / document.name, document.name
         changed.write_bytes(mutate.damaged(document.read_bytes(), random, text=True))
-        what = document.name
         if document == profile:
             return what, [["propose", shown, "--profile", str(changed), "--out", str(folder / "p.json")]]
-        plan = changed
+        plan = changed if document.suffix == ".json" else _through(changed, plan, folder / "graded.json")
     render = ["render", shown, "--plan", str(plan), "--out", str(folder / f"out{random.choice(arguments.ENDINGS)}")]
     if chance >= 0.9:
         return "arguments", [arguments.wild(shown, str(profile), render, folder, random)]
     return what, [["measure", shown, "--json"], render] if chance < 0.7 else [render]
+
+
+def _through(lut: Path, plan: Path, graded: Path) -> Path:
+    """A plan that shows footage through a LUT."""
+    told = json.loads(plan.read_text()) | {"steps": [{"kind": "grade", "settings": {"lut": str(lut)}}]}
+    graded.write_text(json.dumps(told))
+    return graded
 
 
 def _footage(place: Path, folder: Path, random: mutate.Random | None) -> str:
@@ -97,7 +104,8 @@ def _footage(place: Path, folder: Path, random: mutate.Random | None) -> str:
     return str(folder / (files[0].name if len(files) == 1 else f"x_####{files[0].suffix}"))
 
 
-def _run(words: list[str]) -> tuple[str, str]:
+def run(words: list[str]) -> tuple[str, str]:
+    """What becomes of a command, and what it tells of that."""
     from yellowclean.cli import main  # noqa: PLC0415, costs seconds, which the watcher need not spend
 
     os.environ["YELLOW_CLEAN_TRACEBACK"] = "1"

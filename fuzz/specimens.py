@@ -27,6 +27,8 @@ def make(folder: Path) -> None:
     (documents / "empty.json").write_text('{"steps": []}')
     _run("propose", small, "--out", documents / "least.json")
     _every_step(documents / "steps.json", documents / "least.json")
+    corners = [(r, g, b) for b in (0, 1) for g in (0, 1) for r in (0, 1)]
+    (documents / "look.cube").write_text("LUT_3D_SIZE 2\n" + "".join("{} {} {}\n".format(*c) for c in corners))
     for name, fmt in OUTPUT_FORMATS.items():
         if fmt.grain:  # needs a plan that leaves some; its files are those of av1
             continue

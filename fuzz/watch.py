@@ -8,7 +8,8 @@ import re
 import threading
 import time
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from multiprocessing.connection import Connection
 from pathlib import Path
 
 from .attempt import Outcome, serve
@@ -18,12 +19,22 @@ PATIENCE = 60.0
 
 _NAMES = re.compile(r"/\S+|\d+")
 
-_START = 120.0
-"""Seconds for the first attempt of a process, which loads compiled kernels."""
+_START = 60.0
+"""Seconds more for the first attempt of a process, which loads compiled kernels."""
+
+Serve = Callable[[Path, int, Connection, Path], None]
 
 
-def outcomes(specimens: Path, seed: int, numbers: Iterator[int], until: float) -> Iterator[Outcome]:
-    """Outcomes as they come, from one process a core, until the numbers or the time (monotonic) run out."""
+def outcomes(
+    specimens: Path,
+    seed: int,
+    numbers: Iterator[int],
+    until: float,
+    serve: Serve = serve,
+    patience: float = PATIENCE,
+) -> Iterator[Outcome]:
+    """Outcomes as they come, from one process a core that runs `serve`, until the numbers or the time (monotonic)
+    run out. An attempt that takes longer than `patience` seconds is hung, a process that dies has crashed."""
     os.environ["OPENBLAS_NUM_THREADS"] = "1"  # a process a core: more threads would wait for each other
     lock, found = threading.Lock(), threading.Condition()
     waiting: list[Outcome] = []
@@ -35,7 +46,7 @@ def outcomes(specimens: Path, seed: int, numbers: Iterator[int], until: float) -
 
     def watched() -> None:
         nonlocal living
-        for outcome in _one(specimens, seed, following):
+        for outcome in _one(specimens, seed, following, serve, patience):
             with found:
                 waiting.append(outcome)
                 found.notify()
@@ -54,7 +65,9 @@ def outcomes(specimens: Path, seed: int, numbers: Iterator[int], until: float) -
             return
 
 
-def _one(specimens: Path, seed: int, following) -> Iterator[Outcome]:  # type: ignore[no-untyped-def]
+def _one(
+    specimens: Path, seed: int, following: Callable[[], int | None], serve: Serve, usual: float
+) -> Iterator[Outcome]:
     spawn = multiprocessing.get_context("spawn")
     number = following()
     while number is not None:
@@ -63,10 +76,10 @@ def _one(specimens: Path, seed: int, following) -> Iterator[Outcome]:  # type: i
         process = spawn.Process(target=serve, args=(specimens, seed, theirs, where), daemon=True)
         process.start()
         theirs.close()
-        patience = _START
+        patience = usual + _START
         while number is not None:
-            pipe.send(number)
             try:
+                pipe.send(number)
                 if not pipe.poll(patience):
                     yield Outcome(number, "hung", "", f"no answer in {patience:.0f} s; {_standing(where)}")
                     break
@@ -76,7 +89,7 @@ def _one(specimens: Path, seed: int, following) -> Iterator[Outcome]:  # type: i
                 yield Outcome(number, "crashed", "", f"exit {process.exitcode}")
                 break
             finally:
-                patience = PATIENCE
+                patience = usual
                 number = following()
         process.kill()
         process.join()

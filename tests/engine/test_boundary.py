@@ -3,33 +3,77 @@
 from __future__ import annotations
 
 import contextlib
-import io
+import lzma
 import os
+import re
+import signal
+import sys
+import time
 from fractions import Fraction
+from multiprocessing.connection import Connection
 from pathlib import Path
 from unittest import TestCase, mock
 
 import numpy as np
 import OpenImageIO as oiio
 
-from fuzz import attempt, specimens
-from tests.clips import class_folder, described, record, smooth_frames, temporary_folder
+from fuzz import attempt, watch
+from tests.clips import described, record, smooth_frames, temporary_folder
+from yellowclean.engine.colour.cdl_files import read_cdls
+from yellowclean.engine.colour.look import Look
 from yellowclean.engine.errors import BadInput
 from yellowclean.engine.media import OUTPUT_FORMATS, destination, open_source, open_writer
+from yellowclean.engine.media.names import is_sequence_name
 
-FOUND = (29, 35, 38, 43, 51, 83, 87, 114, 131, 179, 182, 209, 279)
-"""Mutants of the fuzzer's first seed that gave a traceback, or more than one line."""
+SAMPLES = Path(__file__).parents[1] / "samples"
+"""Mutants of the fuzzer that ended in a traceback, or in more lines than one."""
 
 
 class Found(TestCase):
-    def test_mutants_that_broke_it_are_refused_or_read(self) -> None:
-        folder = class_folder(type(self))
-        with contextlib.redirect_stdout(io.StringIO()):
-            specimens.make(folder)
-        for number in FOUND:
-            with self.subTest(number):
-                outcome = attempt.attempt(folder, 1, number, temporary_folder(self))
-                self.assertIn(outcome.kind, {"done", "refused"}, outcome)
+    def test_what_broke_it_is_refused_in_a_line_or_read(self) -> None:
+        wanted = {
+            "layout.avi": "of a kind|how its picture is stored", "level.avi": "", "sound.ts": "its sound cannot",
+            "stream.png": "is damaged", "text.exr": "of a kind", "text.tif": "",
+        }  # fmt: skip
+        self.assertEqual({file.stem for file in SAMPLES.iterdir()}, set(wanted))
+        for name, why in wanted.items():
+            folder = temporary_folder(self)
+            shown = folder / (f"x_1{Path(name).suffix}" if is_sequence_name(Path(name)) else name)
+            shown.write_bytes(lzma.decompress((SAMPLES / f"{name}.xz").read_bytes()))
+            (folder / "plan.json").write_text('{"steps": []}')
+            render = ["render", str(shown), "--plan", str(folder / "plan.json"), "--out", str(folder / "out.mp4")]
+            kinds = [attempt.run(words) for words in (["measure", str(shown), "--json"], render)]
+            with self.subTest(name):
+                self.assertLessEqual({kind for kind, _ in kinds}, {"done", "refused"}, kinds)
+                self.assertTrue(re.search(why, kinds[1][1]), kinds)
+
+
+def _serve(specimens: Path, seed: int, pipe: Connection, where: Path) -> None:
+    """Four attempts: one that is well, one that kills its process, one that stands still, one well again."""
+    while True:
+        number = pipe.recv()
+        if number == 1:
+            os.kill(os.getpid(), signal.SIGSEGV)
+        if number == 2:
+            where.write_text("here it stands")
+            time.sleep(600)
+        pipe.send(attempt.Outcome(number, "done", "", ""))
+
+
+class Watched(TestCase):
+    def test_the_fuzzer_notices_what_dies_stands_still_and_tells_too_much(self) -> None:
+        folder = temporary_folder(self)
+        with mock.patch.object(watch, "_START", 20.0):
+            found = watch.outcomes(folder, 1, iter(range(4)), time.monotonic() + 60, _serve, patience=1.0)
+            kinds = {outcome.number: (outcome.kind, outcome.told) for outcome in found}
+        self.assertEqual(
+            {n: kind for n, (kind, _) in kinds.items()}, {0: "done", 1: "crashed", 2: "hung", 3: "done"}
+        )
+        self.assertIn("here it stands", kinds[2][1])
+        with mock.patch("yellowclean.cli.main", side_effect=lambda words: print("a\nb", file=sys.stderr) or 2):
+            self.assertEqual(attempt.run(["measure"])[0], "noise")
+        with mock.patch("yellowclean.cli.main", side_effect=ZeroDivisionError):
+            self.assertEqual(attempt.run(["measure"])[0], "traceback")
 
 
 class Boundary(TestCase):
@@ -49,6 +93,18 @@ class Boundary(TestCase):
         self.refused("x" * 5000, "does not exist")
         self.refused("a\0b.mov", "is no path")
         self.refused("https://localhost/x.mov", "does not exist")
+
+    def test_luts_and_corrections_that_are_none(self) -> None:
+        (self.folder / "x.cube").write_bytes(b"LUT_3D_SIZE 2\n" + bytes(range(256)))
+        (self.folder / "x.cdl").write_bytes(bytes(range(256)))
+        (self.folder / "endless.cube").symlink_to("/dev/zero")
+        (self.folder / "endless.cc").symlink_to("/dev/zero")
+        for name in ("x.cube", "endless.cube", ".", "a\nb.cube"):
+            with self.subTest(name), self.assertRaises(BadInput):
+                Look(lut=str(self.folder / name)).check()
+        for name in ("x.cdl", "endless.cc"):
+            with self.subTest(name), self.assertRaises(BadInput):
+                read_cdls(self.folder / name)
 
     def test_scripts_that_name_other_files_are_not_followed(self) -> None:
         real = self._recorded("real.mkv")
@@ -71,6 +127,12 @@ class Boundary(TestCase):
         for name in ("f_8.png", "f_20261125.png", f"f_{'9' * 30}.png"):
             (self.folder / name).touch()
         self.refused(self.folder / "f_####.png", r"lacks frame 9 \(20261116 missing in all\)")
+
+    def test_names_that_are_not_utf8_are_not_written(self) -> None:
+        for ending in (".mkv", "_#.png"):
+            target = destination(self.folder / (os.fsdecode(b"\xff") + ending))
+            with self.assertRaisesRegex(BadInput, "not UTF-8"):
+                open_writer(target, described(64, 48, 1))
 
     def test_odd_words_about_a_picture_are_not_believed(self) -> None:
         for value in ((0, 1), (-24, 1), (2**31 - 1, 1)):

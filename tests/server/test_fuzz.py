@@ -56,6 +56,8 @@ class Fuzz(TransactionTestCase):
                     self._run(operation.as_strategy(generation_mode=mode), each)
         print(f"api: {sum(self.counts.values())} tried, {dict(sorted(self.counts.items()))}, {len(self.found)} 5xx")
         self.assertEqual([], self.found[:20])
+        self.assertGreater(self.counts.total(), 0.7 * REQUESTS)
+        self.assertGreater(self.counts[2], 0.2 * REQUESTS, "most requests were refused at the door")
 
     def _run(self, cases: Any, count: int) -> None:
         @seed(9)

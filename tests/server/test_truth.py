@@ -17,7 +17,7 @@ from unittest import mock
 import cv2
 import numpy as np
 from django.db import connection
-from django.test import SimpleTestCase
+from django.test import SimpleTestCase, TransactionTestCase
 from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
@@ -30,10 +30,11 @@ from yellowclean.engine.motion import flow
 from yellowclean.engine.plan import Plan
 from yellowclean.server import tasks, views
 from yellowclean.server.afterwards import Afterwards
+from yellowclean.server.api import events
 from yellowclean.server.api.events import _states
 from yellowclean.server.api.frames import unless_gone
-from yellowclean.server.lanes import Lanes
-from yellowclean.server.models import Preset, Profile, Render, Shot, State, Survey
+from yellowclean.server.lanes import AHEAD, Lanes
+from yellowclean.server.models import Job, Preset, Profile, Render, Shot, State, Survey
 from yellowclean.server.segments import STOP_FILE, Piece, make_segment
 from yellowclean.server.use_cases import add_shot, delete_shot, keep_survey, new_version, request_survey
 
@@ -327,6 +328,14 @@ class MeasuredAfterwards(SimpleTestCase):
                 afterwards.told(1, "plan", failing, 10)
 
 
+class Quiet(TransactionTestCase):
+    def test_a_stream_asks_the_database_only_after_it_was_written(self) -> None:
+        database = events._Database()
+        self.assertEqual([database.written() for _ in range(4)], [True, True, False, False])
+        Job.objects.create(name="Written")
+        self.assertEqual([database.written() for _ in range(3)], [True, True, False])
+
+
 class LostThreads(SimpleTestCase):
     def test_a_thread_that_never_returns_is_replaced_and_logged(self) -> None:
         lanes, release = Lanes(1, limit=0.2, grace=0.2), threading.Event()
@@ -337,6 +346,16 @@ class LostThreads(SimpleTestCase):
             self.assertEqual(lanes.submit(lambda stopped: 7).future.result(10), 7)
         self.assertIn("is replaced", logged.output[0])
         release.set()
+
+    def test_what_is_looked_at_goes_before_what_is_made_ahead(self) -> None:
+        lanes, release, order = Lanes(1), threading.Event(), list[str]()
+        lanes.submit(lambda stopped: release.wait(30))
+        ahead = lanes.submit(lambda stopped: order.append("ahead"), AHEAD)
+        for name in ("first", "second"):
+            lanes.submit(lambda stopped, name=name: order.append(name))  # type: ignore[misc]
+        release.set()
+        ahead.future.result(10)
+        self.assertEqual(order, ["first", "second", "ahead"])
 
     def test_work_past_its_time_is_asked_to_stop_first(self) -> None:
         lanes = Lanes(1, limit=0.2, grace=30)

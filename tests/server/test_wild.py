@@ -14,7 +14,8 @@ from tests.clips import described, temporary_folder
 from tests.engine.test_reel import FILM, medium
 from yellowclean.engine.media import destination, open_writer
 from yellowclean.engine.plan import Plan
-from yellowclean.server.models import Job
+from yellowclean.server.models import Job, Render, State
+from yellowclean.server.rendering import request_render
 from yellowclean.server.use_cases import add_shot, new_version
 
 BEYOND = 10**30
@@ -127,6 +128,15 @@ class Wild(TransactionTestCase):
         still = {"n": 0, "label": "123456789"}
         answer = self.client.post(f"/api/shots/{self.shot.pk}/stills", still, "application/json")
         self.assertEqual((answer.status_code, "8 characters" in answer.json()["detail"]), (422, True))
+
+    def test_too_many_steps_and_a_file_that_has_gone(self) -> None:
+        for count in (65, 800_000):
+            self.send("post", f"/shots/{self.shot.pk}/versions", {"plan": {"steps": [{"kind": "repeats"}] * count}})
+        self.assertEqual(self.shot.versions.count(), 1)
+        render = request_render(self.version, "ffv1", (0, 3))
+        Render.objects.filter(pk=render.pk).update(state=State.DONE, path=str(self.folder / "gone.mkv"))
+        self.send("get", f"/renders/{render.pk}/file")
+        self.send("get", f"/jobs/{self.job.pk}/delivery")
 
     def test_documents_that_are_none(self) -> None:
         for text in DOCUMENTS:

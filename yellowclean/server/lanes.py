@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import logging
 import queue
 import threading
@@ -21,6 +22,10 @@ LIMIT, GRACE = 900.0, 30.0
 
 LOOK_EVERY = 0.5
 
+IN_VIEW, AHEAD = 3, 6
+"""Urgency of what somebody looks at, and of what may be looked at later, as RFC 9218 counts it: 3 where nothing is
+said, the smaller the sooner."""
+
 log = logging.getLogger(__name__)
 
 
@@ -39,17 +44,19 @@ class Lanes:
 
     def __init__(self, count: int, *, limit: float = LIMIT, grace: float = GRACE) -> None:
         self._limit, self._grace = limit, grace
-        self._waiting: queue.SimpleQueue[Task] = queue.SimpleQueue()
+        self._waiting: queue.PriorityQueue[tuple[int, int, Task]] = queue.PriorityQueue()
+        self._count = itertools.count()
         self._running: dict[threading.Thread, Task | None] = {}
         self._lock = threading.Lock()
         for _ in range(count):
             self._start_lane()
         threading.Thread(target=self._watch, name="picture-watch", daemon=True).start()
 
-    def submit(self, work: Callable[[StopCheck], T]) -> Task:
-        """Have work done; it is handed a check that says whether it is still wanted."""
+    def submit(self, work: Callable[[StopCheck], T], urgency: int = IN_VIEW) -> Task:
+        """Have work done, the most urgent first, in the order of asking; it is handed a check that says whether it
+        is still wanted."""
         task = Task(work)
-        self._waiting.put(task)
+        self._waiting.put((urgency, next(self._count), task))
         return task
 
     def _start_lane(self) -> None:
@@ -61,12 +68,12 @@ class Lanes:
     def _lane(self) -> None:
         me = threading.current_thread()
         while True:
-            task = self._waiting.get()
+            urgency, count, task = self._waiting.get()
             if task.gone.is_set() or not task.future.set_running_or_notify_cancel():
                 continue
             with self._lock:
                 if me not in self._running:  # given up meanwhile: a younger thread has this one's place
-                    self._waiting.put(task)
+                    self._waiting.put((urgency, count, task))
                     return
                 task.started, self._running[me] = time.monotonic(), task
             _do(task)

@@ -6,6 +6,7 @@ import shutil
 import time
 from collections.abc import Callable
 from contextlib import closing, contextmanager
+from functools import partial
 from typing import Any
 
 from distributed import CancelledError, wait
@@ -56,9 +57,9 @@ def run_survey(pk: int) -> None:
         if work is not None:
             shot = work.shot
             shot.require_footage()
-            report = with_room(lambda: _survey(work), _cancel_check(work), _teller(work))
+            report = with_room(partial(_survey, work), _cancel_check(work), _teller(work))
             shot.require_footage()  # what was measured is not kept for footage that was replaced meanwhile
-            with_room(lambda: keep_survey(shot, report), _cancel_check(work), _teller(work))
+            with_room(partial(keep_survey, shot, report), _cancel_check(work), _teller(work))
 
 
 def _survey(work: Survey) -> SurveyReport:
@@ -99,7 +100,7 @@ def run_render(pk: int) -> None:
             if work is None:
                 continue  # another lane was faster: this one takes the next
             try:
-                with_room(lambda work=work: _render(work), _cancel_check(work), _teller(work))  # type: ignore[misc]
+                with_room(partial(_render, work), _cancel_check(work), _teller(work))
             except Cancelled:
                 if not _goes_on_later(work):
                     shutil.rmtree(work.folder, ignore_errors=True)
@@ -320,5 +321,5 @@ def sweep() -> None:
                 _ended(work, State.FAILED, f"The worker was interrupted {work.attempts} times; start it again.")
             else:
                 work.state = State.QUEUED
-                with_room(lambda work=work: work.save(update_fields=["state"]))  # type: ignore[misc]
-                with_room(lambda work=work, enqueue=enqueue: enqueue(work.pk))  # type: ignore[misc]
+                with_room(partial(work.save, update_fields=["state"]))
+                with_room(partial(enqueue, work.pk))

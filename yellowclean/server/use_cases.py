@@ -125,9 +125,10 @@ def choose_input_space(shot: Shot, space: str, *, whole_camera: bool = False) ->
         if not camera:
             raise BadInput(f"{shot.name}: its file names no camera; choose its space for this shot alone.")
         shots = [s for s in Shot.objects.select_related("job") if s.info.camera == camera]
-        CameraSpace.objects.filter(camera=camera).delete()
         if space:
-            CameraSpace.objects.create(camera=camera, space=space)
+            CameraSpace.objects.update_or_create(camera=camera, defaults={"space": space})
+        else:
+            CameraSpace.objects.filter(camera=camera).delete()
     for each in shots:
         _change_space(each, space)
 
@@ -257,13 +258,13 @@ def set_tolerances(job: Job, tolerances: dict[str, float]) -> None:
 
 def new_version(shot: Shot, plan: Plan, note: str = "", label: str | None = None) -> PlanVersion:
     """Keep a plan under a label, or under the next free letter where that is taken or none is given."""
-    taken = set(shot.versions.values_list("label", flat=True))
-    label = next((x for x in (label, *LABELS) if x and x not in taken), None)
-    if label is None:
-        raise BadInput(f"{shot.name}: all versions A to Z are taken; delete one first.")
-    return PlanVersion.objects.create(
-        shot=shot, label=label, document=accepted(shot, plan).model_dump(mode="json", by_alias=True), note=note
-    )
+    document = accepted(shot, plan).model_dump(mode="json", by_alias=True)
+    with transaction.atomic():  # nobody else takes the label between looking and keeping
+        taken = set(shot.versions.values_list("label", flat=True))
+        label = next((x for x in (label, *LABELS) if x and x not in taken), None)
+        if label is None:
+            raise BadInput(f"{shot.name}: all versions A to Z are taken; delete one first.")
+        return PlanVersion.objects.create(shot=shot, label=label, document=document, note=note)
 
 
 def accepted(shot: Shot, plan: Plan) -> Plan:

@@ -4,6 +4,9 @@ import type { Box } from "../lib/geometry";
 /** What may be kept of decoded pictures: a loop of 48 frames, two sides, at 1920×1080 takes 800 MB. */
 const MOST_BYTES = 1 << 30;
 
+/** What is fetched ahead is less urgent than what is in view (RFC 9218, section 4.1). */
+const AHEAD = { Priority: "u=6" };
+
 /** A picture, and the area of the source's pixels that it covers. */
 export interface Fetched {
   bitmap: ImageBitmap;
@@ -49,21 +52,28 @@ export class Bitmaps {
     const missing = addresses.filter((address) => !this.kept.has(address));
     missing.forEach((address) => this.later.add(address));
     await Promise.allSettled(
-      missing.map((address) => this.running.get(address)?.done ?? this.fetch(address, () => undefined)),
+      missing.map(
+        (address) => this.running.get(address)?.done ?? this.fetch(address, () => undefined, AHEAD),
+      ),
     );
     missing.forEach((address) => this.later.delete(address));
   }
 
-  private fetch(address: string, arrived: () => void): Promise<void> {
+  private fetch(address: string, arrived: () => void, headers: HeadersInit = {}): Promise<void> {
     const control = new AbortController();
-    const done = this.fetched(address, control, arrived);
+    const done = this.fetched(address, { signal: control.signal, headers }, control, arrived);
     this.running.set(address, { control, done });
     return done;
   }
 
-  private async fetched(address: string, control: AbortController, arrived: () => void): Promise<void> {
+  private async fetched(
+    address: string,
+    how: RequestInit,
+    control: AbortController,
+    arrived: () => void,
+  ): Promise<void> {
     try {
-      const answer = await connection.fetch(address, { signal: control.signal });
+      const answer = await connection.fetch(address, how);
       if (answer.status === CHANGED) return;
       if (!answer.ok) throw new Error(((await answer.json()) as { detail: string }).detail);
       const bitmap = await createImageBitmap(await answer.blob(), { colorSpaceConversion: "none" });

@@ -7,6 +7,7 @@ from pathlib import Path
 import PyOpenColorIO as ocio
 
 from ..errors import BadInput
+from ..media.boundary import checked_document
 from .look import Cdl
 from .management import FAILURES, one_line
 
@@ -16,6 +17,7 @@ FORMATS = {".cdl": "ColorDecisionList", ".cc": "ColorCorrection", ".ccc": "Color
 
 def read_cdls(path: Path) -> dict[str, Cdl]:
     """The corrections of a document by their ids (numbers where they have none). Raises `BadInput`."""
+    checked_document(path)
     try:
         if path.suffix.lower() == ".cc":
             found = [ocio.CDLTransform.CreateFromFile(str(path), "")]

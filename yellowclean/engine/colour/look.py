@@ -18,6 +18,7 @@ from pydantic import ConfigDict, Field
 from ..bounded import Text
 from ..errors import BadInput
 from ..frames import CV_SCALE, Frame
+from ..media.boundary import checked_document
 from ..parallel import in_bands
 from ..parameters import Parameters, quantity
 from .curves import DISPLAY_POWER, bt709_encoded
@@ -109,6 +110,7 @@ PLAIN = Look()
 @lru_cache(16)
 def _processor(look: Look) -> ocio.CPUProcessor:
     config = config_of(look.managed)
+    checked_document(look.lut)
     try:
         return config.getProcessor(_chain(look, config)).getDefaultCPUProcessor()
     except FAILURES as error:

@@ -15,11 +15,12 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ..bounded import Text
 from ..errors import BadInput
+from ..media.boundary import checked_document
 
 DEFAULT_CONFIG = "studio-config-v4.0.0_aces-v2.0_ocio-v2.5"
 
-FAILURES = (ocio.Exception, ocio.ExceptionMissingFile)
-"""What the library raises; the second is no kind of the first."""
+FAILURES = (ocio.Exception, ocio.ExceptionMissingFile, UnicodeDecodeError)
+"""What the library raises; the second is no kind of the first, and its words about a binary file are no text."""
 
 
 class Managed(BaseModel):
@@ -52,6 +53,7 @@ def config_of(managed: Managed | None) -> ocio.Config:
 
 @lru_cache(4)
 def _opened(path: str) -> ocio.Config:
+    checked_document(path)
     try:
         config = ocio.Config.CreateFromFile(path) if path else _built_in()
         config.validate()

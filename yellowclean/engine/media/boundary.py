@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import functools
+import os
 import stat
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -52,21 +54,38 @@ def guarded(method: Method) -> Method:
     return cast(Method, within)
 
 
+def checked_name(path: Path) -> None:
+    """Refuse a path that libraries cannot be told of."""
+    try:
+        if "\0" in str(path):
+            raise BadInput(f"{str(path)!a}: is no path.")
+        str(path).encode()
+    except UnicodeEncodeError:
+        raise BadInput(f"{str(path)!a}: its name is not UTF-8; choose another.") from None
+
+
+def checked_document(path: str | Path) -> None:
+    """Refuse a device or a pipe before a library reads it, which may never end. Nothing there is its to tell."""
+    if path:
+        with contextlib.suppress(OSError):
+            _refuse_endless(Path(path), Path(path).stat())
+
+
+def _refuse_endless(path: Path, status: os.stat_result) -> None:
+    if not stat.S_ISREG(status.st_mode):
+        raise BadInput(f"{path}: is not a file but a device, a pipe or a folder; choose the file itself.")
+
+
 def checked_file(path: Path) -> Path:
     """Refuse what is no file that holds something: no path, nothing there, a device, a pipe, an empty file."""
+    checked_name(path)
     try:
-        str(path).encode()
         status = path.stat()
-    except UnicodeEncodeError:
-        raise BadInput(f"{str(path)!a}: its name is not UTF-8; rename the file.") from None
-    except ValueError:
-        raise BadInput(f"{str(path)!a}: is no path.") from None
     except OSError as error:
         if isinstance(error, PermissionError):
             raise
         raise BadInput(f"{str(path)[:300]}: does not exist; check the path.") from error
-    if not stat.S_ISREG(status.st_mode):
-        raise BadInput(f"{path}: is not a file but a device, a pipe or a folder; choose the footage itself.")
+    _refuse_endless(path, status)
     if status.st_size == 0:
         raise BadInput(f"{path}: is empty (0 bytes); copy it again from the original.")
     return path

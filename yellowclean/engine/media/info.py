@@ -262,11 +262,12 @@ def checked_size(path: str, width: int, height: int) -> None:
 
 
 def most_pixels() -> int:
-    """The largest picture that is read or made, in pixels."""
+    """The largest picture that is read or made, in pixels. Raises `BadInput` for nonsense in the environment."""
+    asked = os.environ.get("YELLOW_CLEAN_MOST_MEGAPIXELS", str(MEGAPIXELS))
     try:
-        return int(float(os.environ.get("YELLOW_CLEAN_MOST_MEGAPIXELS", MEGAPIXELS)) * 1e6)
+        return int(float(asked) * 1e6)
     except (ValueError, OverflowError):
-        return MEGAPIXELS * 10**6
+        raise BadInput(f"YELLOW_CLEAN_MOST_MEGAPIXELS: {asked!r} is no number; write 100, for example.") from None
 
 
 def checked_picture(frame: Frame, info: MediaInfo) -> Frame:

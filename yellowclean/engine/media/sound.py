@@ -34,10 +34,14 @@ class Sound:
     def __init__(self, path: Path, output: OutputContainer, begin: Fraction, length: Fraction | None) -> None:
         self._path, self._input, self._output = path, opened(path), output
         self._tracks = [track for track in self._input.streams.audio if track.codec_context is not None]
-        with _carrying(path):
-            routes = {track.index: self._route(track) for track in self._tracks}
-        self._packets = self._routed(routes, _start_of_video(self._input) + begin, length)
-        self._pending = next(self._packets, None)
+        try:
+            with _carrying(path):
+                routes = {track.index: self._route(track) for track in self._tracks}
+            self._packets = self._routed(routes, _start_of_video(self._input) + begin, length)
+            self._pending = next(self._packets, None)
+        except BaseException:
+            self.close()
+            raise
 
     def mux_until(self, time: Fraction | None) -> None:
         """Write what is heard up to a time; all that is left for None."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from .boundary import checked_name
 from .formats import Destination
 from .info import MediaInfo, Source
 from .sequence_writer import SequenceWriter
@@ -22,6 +23,7 @@ def open_writer(
     frames will be written. `first` is the number of the first frame within the source; `source`, where
     given, hands on what its files hold beside colour; `grain` is the table for a format that carries one.
     """
+    checked_name(target.path)
     if target.format.is_sequence:
         return SequenceWriter(target, info, first=first, source=source)
     return VideoWriter(target, info, first=first, audio_from=audio_from, grain=grain)

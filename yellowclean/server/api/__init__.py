@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from django.core.exceptions import ObjectDoesNotExist
-from django.db.utils import OperationalError
+from django.db.utils import IntegrityError, OperationalError
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
 from ninja.errors import ValidationError
@@ -66,6 +68,8 @@ def _domain_error(request: HttpRequest, error: YellowCleanError) -> HttpResponse
 
 @api.exception_handler(OSError)
 def _file_error(request: HttpRequest, error: OSError) -> HttpResponse:
+    if isinstance(error, FileNotFoundError | PermissionError):
+        return _refused(request, f"{Path(error.filename or 'A file').name}: {error.strerror}.", 404)
     return _refused(request, line_of(error), FULL if no_room(error) else 500)
 
 
@@ -74,6 +78,11 @@ def _database_error(request: HttpRequest, error: OperationalError) -> HttpRespon
     if no_room(error):
         return _refused(request, "The disk of the data folder is full; make room, then do it again.", FULL)
     return _refused(request, "The database is busy; do it again.", BUSY)
+
+
+@api.exception_handler(IntegrityError)
+def _two_at_once(request: HttpRequest, error: IntegrityError) -> HttpResponse:
+    return _refused(request, "Somebody else did the same at the same moment; reload the page.", 409)
 
 
 @api.exception_handler(OverflowError)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 from collections.abc import Callable
 from typing import NamedTuple, TypeVar
 
@@ -15,7 +16,7 @@ from ...engine.colour.look import Look
 from ...engine.frames import CV_SCALE, Region, StopCheck, never
 from ...engine.judge.closer import Signal
 from ...engine.plan import Plan
-from ..lanes import Lanes
+from ..lanes import IN_VIEW, Lanes
 from ..models import PlanVersion, Shot, Still
 from ..views import Asked, View, content_of, picture, picture_key, pipeline_for
 
@@ -24,6 +25,8 @@ router = Router(tags=["frames"])
 T = TypeVar("T")
 
 _lanes = Lanes(2)
+
+_URGENCY = re.compile(r"(?:^|,)\s*u=([0-7])\b")
 """Two at a time: kernels spread over the cores by themselves, and a second waits for data meanwhile."""
 
 LEAST_DRAFT, MOST_DRAFT = 0.25, 0.5
@@ -88,7 +91,7 @@ async def get_frame(request: HttpRequest, shot_id: int, query: Query[FrameQuery]
         query.n, query.view, query.part, max(query.scale, 0.02), query.step, look, query.signal, query.stress,
         query.gain, query.own,
     )  # fmt: skip
-    shown = await unless_gone(lambda stopped: picture(shot, plan, asked, stopped))
+    shown = await unless_gone(lambda stopped: picture(shot, plan, asked, stopped), _urgency(request))
     response = answered(shown.png, query)
     response["Picture-Area"] = ",".join(f"{value:.6g}" for value in shown.area)
     return response
@@ -113,9 +116,15 @@ def get_pixel(request: HttpRequest, shot_id: int, n: int, x: int, y: int, versio
     return Pixel(source=source.tolist(), result=result.tolist() if version_id else None)
 
 
-async def unless_gone(work: Callable[[StopCheck], T]) -> T:
+def _urgency(request: HttpRequest) -> int:
+    """What a request says of its urgency (RFC 9218, section 4.1): pictures in view go before pictures ahead."""
+    told = _URGENCY.search(request.headers.get("Priority", ""))
+    return int(told[1]) if told else IN_VIEW
+
+
+async def unless_gone(work: Callable[[StopCheck], T], urgency: int = IN_VIEW) -> T:
     """Do work in a thread; when the request is given up, the work's stop check says so."""
-    task = _lanes.submit(work)
+    task = _lanes.submit(work, urgency)
     try:
         found: T = await asyncio.wrap_future(task.future)
         return found

@@ -233,8 +233,6 @@ Most = Annotated[int, Field(ge=1, le=10**6)]
 
 
 @router.get("/jobs/{job_id}/shots", response=list[ShotOut])
-def list_shots(
-    request: HttpRequest, job_id: int, most: Annotated[int, Field(ge=1, le=10**6)] | None = None
-) -> list[ShotOut]:
+def list_shots(request: HttpRequest, job_id: int, most: Most | None = None) -> list[ShotOut]:
     """The shots of a job in the order of the reel, `most` of them at most."""
     return _told_shots(shots_of(job_id)[:most])

@@ -13,7 +13,7 @@ from ninja import Field, Router, Schema
 
 from ...engine.cost import Cost
 from ...engine.errors import BadInput
-from ...engine.media import sequence_files
+from ...engine.media import files_of
 from ..models import PlanVersion, Render, State
 from ..rendering import Experience, cost_of, go_on, hold, request_render, set_order
 from ..rendering import delete_render as forget
@@ -127,9 +127,13 @@ def download(request: HttpRequest, render_id: int) -> StreamingHttpResponse:
     path = Path(render.path)
     if render.state != State.DONE:
         raise BadInput("The render is not finished; wait for it.")
+    try:
+        files = files_of(path)
+    except BadInput:
+        raise BadInput(f"{path.name}: is no longer where it was written; render it again.") from None
     if "#" in path.name:
         name = path.name.replace("_####", "").rsplit(".", 1)[0] + ".zip"
-        response = StreamingHttpResponse(_sent(_zipped(sequence_files(path))), content_type="application/zip")
+        response = StreamingHttpResponse(_sent(_zipped(files)), content_type="application/zip")
     else:
         name = path.name
         response = StreamingHttpResponse(_sent(_read(path)), content_type="application/octet-stream")

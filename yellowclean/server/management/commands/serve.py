@@ -37,7 +37,7 @@ class Command(BaseCommand):
 
     def handle(self, *args: Any, **options: Any) -> None:
         host = options["host"]
-        if host not in {LOOPBACK, "localhost", "::1"} and not settings.YELLOW_CLEAN.require_login:
+        if host not in {LOOPBACK, "localhost"} and not settings.YELLOW_CLEAN.require_login:
             raise CommandError(
                 f"{host}: would let everybody in who reaches this machine; set YELLOW_CLEAN_REQUIRE_LOGIN=1 and"
                 " make an account (manage.py createsuperuser), or leave --host out."
@@ -47,7 +47,6 @@ class Command(BaseCommand):
 
     def _serve(self, host: str, port: int) -> None:
         call_command("migrate", verbosity=0)
-        address = f"http://{host}:{port}"
         manage = [sys.executable, str(settings.BASE_DIR / "manage.py")]
         web = [sys.executable, "-m", "uvicorn", "yellowclean.server.asgi:application", "--port", str(port)]
         web += ["--host", host]
@@ -57,7 +56,8 @@ class Command(BaseCommand):
         parts = [_Part("web server", web), _Part("worker", [*manage, "worker"])]
         try:
             _wait_until_up(host, port, parts)
-            self.stdout.write(f"Yellow Clean is ready: {address}  (Ctrl-C ends it)")
+            behind = "behind its proxy" if settings.YELLOW_CLEAN.require_login else "in a browser"
+            self.stdout.write(f"Yellow Clean is ready {behind}: http://{host}:{port}  (Ctrl-C ends it)")
             while True:
                 time.sleep(0.3)
                 for part in parts:
