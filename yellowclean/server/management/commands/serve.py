@@ -126,7 +126,7 @@ def _wait_until_up(host: str, port: int, parts: list[_Part]) -> None:
             raise CommandError(f"{host}:{port} could not be served; is another program using the port?")
         connection = http.client.HTTPConnection(host, port, timeout=2)
         try:
-            connection.request("HEAD", "/api/treatments")
+            connection.request("GET", "/api/treatments")
             connection.getresponse()  # whatever it says
             return
         except (http.client.HTTPException, OSError):
