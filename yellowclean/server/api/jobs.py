@@ -112,10 +112,8 @@ def shots_of(job_id: int) -> QuerySet[Shot]:
 
 @router.get("/jobs", response=list[JobOut])
 def list_jobs(request: HttpRequest) -> list[JobOut]:
-    return [
-        _told(job, job.count)
-        for job in Job.objects.annotate(count=Count("shots", filter=Q(shots__derived__isnull=True), distinct=True))
-    ]
+    counted = Job.objects.annotate(count=Count("shots", filter=Q(shots__derived__isnull=True), distinct=True))
+    return [_told(job, job.count) for job in counted.order_by("-created")]  # counting forgets the order of the model
 
 
 @router.post("/jobs", response=JobOut)
