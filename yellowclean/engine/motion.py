@@ -7,7 +7,7 @@ at most 960 pixels across, and every region of every step reads from it.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import cv2
 import numpy as np
@@ -15,12 +15,29 @@ import numpy.typing as npt
 
 from .frames import Array, Frame, luma
 
-WORKING_WIDTH = 960
-"""Flow is computed at no more than this width: averaging also cleans the luma it is computed on."""
+AnyArray = npt.NDArray[Any]
 
-SMOOTHNESS, REFINEMENTS = 40.0, 8
-"""Weight of smooth motion and rounds of refinement, on a quarter of the size: finer and freer motion follows
-noise (set on test-camera clips, where this is 0.2 dB better than the library's finer presets)."""
+WORKING_WIDTH, SMALL_WIDTH = 960, 640
+"""Flow is computed at no more than the first width, and at half of the size unless a picture is no wider than the
+second: averaging also cleans the luma it is computed on."""
+
+
+class Fineness(NamedTuple):
+    """How closely flow is looked for: pixels by which luma is softened, the finest level of the library's pyramid
+    (0: each pixel), and pixels of the patch in which standing still and motion are compared."""
+
+    softened: float
+    finest: int
+    patch: int
+
+
+WHOLE, REDUCED = Fineness(1.2, 2, 17), Fineness(0.4, 1, 13)
+"""For a picture in its own size, and for one that was averaged down: motion on a quarter of the size in the end.
+Finer and freer motion follows noise (set on test-camera clips, where this is 0.2 dB better than the library's finer
+presets)."""
+
+SMOOTHNESS, REFINEMENTS = 80.0, 8
+"""Weight of smooth motion and rounds of refinement."""
 
 STANDS, SAME_LIGHT = 0.5, 1.0
 """Share of a picture that rests from which on it counts as standing, and how far its mean may be off meanwhile, in
@@ -32,9 +49,9 @@ SLOW_PX = 8.0
 LEAST_SIDE = 96
 """Smaller pictures are continued to this many pixels: the library's pyramid does not bear them."""
 
-REST_PATCH, REST_MARGIN, REST_CODES, NEAR_REST = 17, 1.2, 0.1, 1.0
-"""Pixels of a patch in which standing still and motion are compared; how much worse (as a ratio, and in 8-bit
-codes) standing still may be; and the longest motion that noise alone is thought to make, in pixels."""
+REST_MARGIN, REST_CODES, NEAR_REST = 1.2, 0.1, 1.0
+"""How much worse (as a ratio, and in 8-bit codes) standing still may be than motion; and the longest motion that
+noise alone is thought to make, in pixels of the picture that flow is computed on."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,15 +64,9 @@ class Flow:
     def checked(self, back: Flow) -> Track:
         """This motion with its doubt: how far from its start a pixel ends that goes along it and `back` again.
         What is hidden or uncovered does not come home."""
-        height, width = self.vectors.shape[:2]
-        y, x = np.indices((height, width), np.float32)
-        moved = self.vectors / np.float32(self.reduction)
-        there = cv2.remap(
-            back.vectors, x + moved[..., 0], y + moved[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE
-        )
-        away = self.vectors + there
-        doubt = np.hypot(away[..., 0], away[..., 1]).astype(np.float32)
-        return Track(np.concatenate([self.vectors, doubt[..., None]], axis=2), (self.reduction, self.reduction))
+        there = _along(self.vectors / np.float32(self.reduction), back.vectors)
+        doubt = _lengths(self.vectors + there)
+        return Track(np.dstack([self.vectors, doubt]), (self.reduction, self.reduction))
 
     def typical(self) -> float:
         """90th percentile of the displacement in pixels."""
@@ -97,7 +108,11 @@ class Movement(NamedTuple):
 
 def reduction_for(width: int) -> float:
     """By how much a frame of that width is reduced for motion."""
-    return max(width / WORKING_WIDTH, 1.0)
+    return max(width / WORKING_WIDTH, 2.0) if width > SMALL_WIDTH else 1.0
+
+
+def _fineness(reduction: float) -> Fineness:
+    return REDUCED if reduction > 1 else WHOLE
 
 
 def prepared(frame: Frame) -> npt.NDArray[np.uint8]:
@@ -111,7 +126,7 @@ def eight_bit(plane: Array) -> npt.NDArray[np.uint8]:
     if reduction > 1:
         size = round(plane.shape[1] / reduction), round(plane.shape[0] / reduction)
         plane = cv2.resize(plane, size, interpolation=cv2.INTER_AREA)
-    soft = cv2.GaussianBlur(plane, (0, 0), 1.2)
+    soft = cv2.GaussianBlur(plane, (0, 0), _fineness(reduction).softened)
     return (np.sqrt(np.clip(soft, 0, 1)) * 255).astype(np.uint8)
 
 
@@ -123,6 +138,8 @@ def flow(
     if min(here.shape) < 16:
         return Flow(np.zeros((*here.shape, 2), np.float32), reduction)
     finder = cv2.DISOpticalFlow_create(cv2.DISOpticalFlow_PRESET_FAST)  # type: ignore[attr-defined]
+    fineness = _fineness(reduction)
+    finder.setFinestScale(fineness.finest)
     if not quick:
         finder.setVariationalRefinementAlpha(SMOOTHNESS)
         finder.setVariationalRefinementIterations(REFINEMENTS)
@@ -130,25 +147,38 @@ def flow(
     below, right = max(LEAST_SIDE - height, 0), max(LEAST_SIDE - width, 0)
     wide = [cv2.copyMakeBorder(f, 0, below, 0, right, cv2.BORDER_REPLICATE) for f in (here, there)]
     found = np.ascontiguousarray(finder.calc(*wide, None)[:height, :width])
-    vectors = _resting(here, there, found)
-    return Flow(np.ascontiguousarray(vectors * np.float32(reduction)), reduction)
+    found[_resting(here, there, found, fineness.patch)] = 0
+    return Flow(found * np.float32(reduction), reduction)
 
 
-def _resting(here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], vectors: Array) -> Array:
-    """The motion, but none where standing still explains the picture better, or, against short motion and in a
+def _lengths(vectors: Array) -> Array:
+    """H×W. The library's own differ in the last bit by where in memory the vectors lie."""
+    x, y = vectors[..., 0], vectors[..., 1]
+    lengths: Array = np.sqrt(x * x + y * y)
+    return lengths
+
+
+def _along(vectors: Array, there: AnyArray) -> AnyArray:
+    """A picture as it lies at each pixel's motion."""
+    rows, columns = vectors.shape[:2]
+    to = vectors + np.dstack(np.meshgrid(np.arange(columns, dtype=np.float32), np.arange(rows, dtype=np.float32)))
+    return cv2.remap(there, to, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+
+
+def _resting(
+    here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], vectors: Array, patch: int
+) -> npt.NDArray[np.bool_]:
+    """Where there is no motion: where standing still explains the picture better, or, against short motion and in a
     picture that stands, about as well: noise alone makes vectors, and following those softens what stands; and
     the surroundings of what moves are not to be carried along."""
-    y, x = np.indices(here.shape, np.float32)
-    moved = cv2.remap(
-        there, x + vectors[..., 0], y + vectors[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE
-    )
     still, followed = (
-        cv2.blur(cv2.absdiff(here, other).astype(np.float32), (REST_PATCH, REST_PATCH)) for other in (there, moved)
+        cv2.boxFilter(cv2.absdiff(here, other), cv2.CV_32F, (patch, patch))
+        for other in (there, _along(vectors, there))
     )
     about_as_well = still <= REST_MARGIN * followed + REST_CODES
-    near = np.hypot(vectors[..., 0], vectors[..., 1]) < NEAR_REST
+    near = _lengths(vectors) < NEAR_REST
     rests = (near & about_as_well) | (still <= followed)
     same_light = abs(float(here.mean()) - float(there.mean())) < SAME_LIGHT
     if same_light and rests.mean() >= STANDS:  # a tripod shot: long motion has to prove itself too
         rests = about_as_well
-    return np.where(rests[..., None], np.float32(0), vectors)
+    return rests

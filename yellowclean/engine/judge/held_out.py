@@ -19,7 +19,7 @@ from ..footage import Footage
 from ..frames import Array, Region
 from ..motion import STANDS, Track
 from ..pipeline import Pipeline
-from ..treat.temporal import DOUBT_PX, DOUBT_SHARE, fetched
+from ..treat.fetching import DOUBT_PX, DOUBT_SHARE, fetched
 
 AWAY, AWAY_STANDING = (6, 7), (12,)
 """Frames between a frame and those that it is held against: more than a plan looks at, and several, since a codec

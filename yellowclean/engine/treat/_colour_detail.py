@@ -10,7 +10,7 @@ import numpy as np
 
 from ..frames import Array
 from ..octaves import doubled, halved, quartered
-from ._dct import columns_apart, columns_joined, shrunk
+from ._dct import shrunk
 
 LENT, BEGINS, WHOLLY = 4.0, 0.9 / 255, 2.9 / 255
 """Coefficients of colour below so many errors may be luma's; and the error from which that begins, and from which
@@ -35,8 +35,7 @@ def lent(planes: list[Array], error: Array, part: np.float32) -> list[Array]:
     local = np.ascontiguousarray(error[::2, ::2])
     led = []
     for plane, small in zip(planes[1:], colours, strict=True):
-        guide = columns_apart(_foretold(shade, small, error))
-        filled = columns_joined(shrunk(columns_apart(small), guide, ONES, local, LENT, lends=True)[0])
+        filled, _ = shrunk(small, _foretold(shade, small, error), ONES, local, LENT, lends=True)
         led.append(plane + part * doubled(filled - small))
     return led
 

@@ -1,8 +1,8 @@
 """Kernels of the sliding 8×8 DCT: hard threshold, then a Wiener pass guided by the first.
 
 After Yu and Sapiro 2011 (IPOL 1, "DCT image denoising"), with a deviation for each coefficient in
-place of one sigma. Sixteen blocks of a row are carried side by side, so that every arithmetic line
-works on sixteen numbers at once.
+place of one sigma. Sixteen blocks of a row are carried side by side. Blocks of a row share their columns: those are
+transformed once a row, and turned back once, all blocks of the row summed.
 """
 
 from __future__ import annotations
@@ -11,227 +11,264 @@ import numba as nb
 import numpy as np
 
 from ..frames import Array
-from ..octaves import DCT
+from ..lanes import COUNT, chosen, evens, first_woven, last_woven, load, odds, root, spread, store
+from ..octaves import BLOCK, DCT
 from ..parallel import in_bands
 
-_C = DCT
-
-
-@nb.njit(nogil=True, cache=True, inline="always")
-def _forward8(source, target, base, stride):  # type: ignore[no-untyped-def]
-    """Eight-point DCT over elements base + k·stride of `source` for all lanes (even and odd halves)."""
-    for lane in range(16):
-        i = base + lane
-        a0 = source[i]
-        a1 = source[i + stride]
-        a2 = source[i + 2 * stride]
-        a3 = source[i + 3 * stride]
-        a4 = source[i + 4 * stride]
-        a5 = source[i + 5 * stride]
-        a6 = source[i + 6 * stride]
-        a7 = source[i + 7 * stride]
-        s0 = a0 + a7
-        s1 = a1 + a6
-        s2 = a2 + a5
-        s3 = a3 + a4
-        d0 = a0 - a7
-        d1 = a1 - a6
-        d2 = a2 - a5
-        d3 = a3 - a4
-        target[i] = _C[0, 0] * (s0 + s1 + s2 + s3)
-        target[i + stride] = _C[1, 0] * d0 + _C[1, 1] * d1 + _C[1, 2] * d2 + _C[1, 3] * d3
-        target[i + 2 * stride] = _C[2, 0] * (s0 - s3) + _C[2, 1] * (s1 - s2)
-        target[i + 3 * stride] = _C[3, 0] * d0 + _C[3, 1] * d1 + _C[3, 2] * d2 + _C[3, 3] * d3
-        target[i + 4 * stride] = _C[4, 0] * (s0 - s1 - s2 + s3)
-        target[i + 5 * stride] = _C[5, 0] * d0 + _C[5, 1] * d1 + _C[5, 2] * d2 + _C[5, 3] * d3
-        target[i + 6 * stride] = _C[6, 0] * (s0 - s3) + _C[6, 1] * (s1 - s2)
-        target[i + 7 * stride] = _C[7, 0] * d0 + _C[7, 1] * d1 + _C[7, 2] * d2 + _C[7, 3] * d3
-
-
-@nb.njit(nogil=True, cache=True, inline="always")
-def _inverse8(source, target, base, stride):  # type: ignore[no-untyped-def]
-    """Transpose of `_forward8`."""
-    for lane in range(16):
-        i = base + lane
-        c0 = source[i]
-        c1 = source[i + stride]
-        c2 = source[i + 2 * stride]
-        c3 = source[i + 3 * stride]
-        c4 = source[i + 4 * stride]
-        c5 = source[i + 5 * stride]
-        c6 = source[i + 6 * stride]
-        c7 = source[i + 7 * stride]
-        p = _C[0, 0] * c0
-        q = _C[4, 0] * c4
-        u = _C[2, 0] * c2 + _C[6, 0] * c6
-        v = _C[2, 1] * c2 + _C[6, 1] * c6
-        e0 = p + q + u
-        e1 = p - q + v
-        e2 = p - q - v
-        e3 = p + q - u
-        o0 = _C[1, 0] * c1 + _C[3, 0] * c3 + _C[5, 0] * c5 + _C[7, 0] * c7
-        o1 = _C[1, 1] * c1 + _C[3, 1] * c3 + _C[5, 1] * c5 + _C[7, 1] * c7
-        o2 = _C[1, 2] * c1 + _C[3, 2] * c3 + _C[5, 2] * c5 + _C[7, 2] * c7
-        o3 = _C[1, 3] * c1 + _C[3, 3] * c3 + _C[5, 3] * c5 + _C[7, 3] * c7
-        target[i] = e0 + o0
-        target[i + stride] = e1 + o1
-        target[i + 2 * stride] = e2 + o2
-        target[i + 3 * stride] = e3 + o3
-        target[i + 4 * stride] = e3 - o3
-        target[i + 5 * stride] = e2 - o2
-        target[i + 6 * stride] = e1 - o1
-        target[i + 7 * stride] = e0 - o0
+_ALL, _FOURTH = DCT[0, 0], DCT[4, 0]
+_C20, _C21 = DCT[2, :2]
+_C60, _C61 = DCT[6, :2]
+_C10, _C11, _C12, _C13 = DCT[1, :4]
+_C30, _C31, _C32, _C33 = DCT[3, :4]
+_C50, _C51, _C52, _C53 = DCT[5, :4]
+_C70, _C71, _C72, _C73 = DCT[7, :4]
 
 
 @nb.njit(nogil=True, cache=True)
-def _forward(block, spare):  # type: ignore[no-untyped-def]
-    for row in range(8):
-        _forward8(block, spare, row * 128, 16)
-    for column in range(8):
-        _forward8(spare, block, column * 16, 128)
+def _forward(a):  # type: ignore[no-untyped-def]
+    """Eight-point DCT of eight lanes."""
+    s0, s1, s2, s3 = a[0] + a[7], a[1] + a[6], a[2] + a[5], a[3] + a[4]
+    d0, d1, d2, d3 = a[0] - a[7], a[1] - a[6], a[2] - a[5], a[3] - a[4]
+    e0, e1, e2, e3 = s0 + s3, s1 + s2, s0 - s3, s1 - s2
+    return (
+        _ALL * (e0 + e1),
+        _C10 * d0 + _C11 * d1 + _C12 * d2 + _C13 * d3,
+        _C20 * e2 + _C21 * e3,
+        _C30 * d0 + _C31 * d1 + _C32 * d2 + _C33 * d3,
+        _FOURTH * (e0 - e1),
+        _C50 * d0 + _C51 * d1 + _C52 * d2 + _C53 * d3,
+        _C60 * e2 + _C61 * e3,
+        _C70 * d0 + _C71 * d1 + _C72 * d2 + _C73 * d3,
+    )
 
 
 @nb.njit(nogil=True, cache=True)
-def _inverse(block, spare):  # type: ignore[no-untyped-def]
-    for column in range(8):
-        _inverse8(block, spare, column * 16, 128)
-    for row in range(8):
-        _inverse8(spare, block, row * 128, 16)
+def _inverse(c):  # type: ignore[no-untyped-def]
+    """Transpose of `_forward`."""
+    p, q = _ALL * c[0], _FOURTH * c[4]
+    v, w = _C20 * c[2] + _C60 * c[6], _C21 * c[2] + _C61 * c[6]
+    e0, e1, e2, e3 = p + q + v, p - q + w, p - q - w, p + q - v
+    o0 = _C10 * c[1] + _C30 * c[3] + _C50 * c[5] + _C70 * c[7]
+    o1 = _C11 * c[1] + _C31 * c[3] + _C51 * c[5] + _C71 * c[7]
+    o2 = _C12 * c[1] + _C32 * c[3] + _C52 * c[5] + _C72 * c[7]
+    o3 = _C13 * c[1] + _C33 * c[3] + _C53 * c[5] + _C73 * c[7]
+    return e0 + o0, e1 + o1, e2 + o2, e3 + o3, e3 - o3, e2 - o2, e1 - o1, e0 - o0
 
 
-# Unsigned positions: with signed ones every access would first be tested for a negative index, and
-# no line of lanes could be carried as one.
-
-
-@nb.njit(nogil=True, cache=True)
-def _gather(parts, y, j, block):  # type: ignore[no-untyped-def]
-    """Sixteen neighbouring blocks of a row, from the plane's even and odd columns."""
-    for row in range(8):
-        line = nb.uint64(y + row)
-        for column in range(8):
-            at = nb.uint64((row * 8 + column) * 16)
-            start = nb.uint64(j + column // 2)
-            half = nb.uint64(column % 2)
-            for lane in range(nb.uint64(16)):
-                block[at + lane] = parts[half, line, start + lane]
+# Unsigned positions: with signed ones every access would first be tested for a negative index.
+_u = nb.uint64
+_LINE, _TWO_LINES = _u(COUNT), _u(2 * COUNT)
+_ROW = _u(BLOCK * COUNT)
+"""Numbers of a row of sixteen blocks."""
 
 
 @nb.njit(nogil=True, cache=True)
-def _scatter(block, weight, y, j, total, first, end):  # type: ignore[no-untyped-def]
-    """Add the blocks, each times its weight. Columns run backwards so that a pixel receives its blocks
-    from left to right however they are grouped, and sums come out the same in every region."""
-    for row in range(8):
-        if first <= y + row < end:
-            line = nb.uint64(y + row)
-            for column in range(7, -1, -1):
-                at = nb.uint64((row * 8 + column) * 16)
-                start = nb.uint64(j + column // 2)
-                half = nb.uint64(column % 2)
-                for lane in range(nb.uint64(16)):
-                    total[half, line, start + lane] += weight[lane] * block[at + lane]
+def _loaded(array, at, step):  # type: ignore[no-untyped-def]
+    """Eight lanes, `step` elements from each to the next."""
+    return (
+        load(array, at),
+        load(array, at + step),
+        load(array, at + _u(2) * step),
+        load(array, at + _u(3) * step),
+        load(array, at + _u(4) * step),
+        load(array, at + _u(5) * step),
+        load(array, at + _u(6) * step),
+        load(array, at + _u(7) * step),
+    )
 
 
 @nb.njit(nogil=True, cache=True)
-def _kept_above(block, deviation, bar, power, weight):  # type: ignore[no-untyped-def]
-    """Drop coefficients whose square is below bar·deviation²·power; count the kept into `weight`."""
-    for k in range(1, 64):
-        at = nb.uint64(k * 16)
-        limit = deviation[k] * deviation[k] * bar
-        for lane in range(nb.uint64(16)):
-            c = block[at + lane]
-            gain = np.float32(1) if c * c > limit * power[lane] else np.float32(0)
-            block[at + lane] = c * gain
-            weight[lane] += gain
+def _stored(array, at, step, lanes):  # type: ignore[no-untyped-def]
+    """The opposite of `_loaded`."""
+    store(array, at, lanes[0])
+    store(array, at + step, lanes[1])
+    store(array, at + _u(2) * step, lanes[2])
+    store(array, at + _u(3) * step, lanes[3])
+    store(array, at + _u(4) * step, lanes[4])
+    store(array, at + _u(5) * step, lanes[5])
+    store(array, at + _u(6) * step, lanes[6])
+    store(array, at + _u(7) * step, lanes[7])
 
 
 @nb.njit(nogil=True, cache=True)
-def _guided_by(block, ideal, deviation, power, weight):  # type: ignore[no-untyped-def]
-    """Wiener gain from the guide's coefficients; the sum of squared gains into `weight`."""
-    for k in range(1, 64):
-        at = nb.uint64(k * 16)
-        d = deviation[k] * deviation[k]
-        for lane in range(nb.uint64(16)):
-            g = ideal[at + lane] * ideal[at + lane]
-            gain = g / (g + d * power[lane] + np.float32(1e-12))
-            block[at + lane] *= gain
-            weight[lane] += gain * gain
+def _added(array, at, lanes):  # type: ignore[no-untyped-def]
+    store(array, at, load(array, at) + lanes)
 
 
 @nb.njit(nogil=True, cache=True)
-def _lent_by(block, ideal, deviation, bar, power):  # type: ignore[no-untyped-def]
-    """Coefficients whose square is below bar·deviation²·power become the guide's, kept below that too."""
-    for k in range(1, 64):
-        at = nb.uint64(k * 16)
-        for lane in range(nb.uint64(16)):
-            limit = deviation[k] * np.sqrt(bar * power[lane])
-            g = min(max(ideal[at + lane], -limit), limit)
-            block[at + lane] = g if abs(block[at + lane]) < limit else block[at + lane]
+def _columns(plane, y, lined):  # type: ignore[no-untyped-def]
+    """The DCT along the columns of eight rows from y on: `lined` (8×2×…) holds even and odd columns apart, so that
+    neighbouring blocks, which begin at every second, lie side by side."""
+    width, half = _u(plane.shape[1]), _u(lined.shape[2])
+    start, both = _u(y) * width, _u(2) * half
+    for k in range((width + _TWO_LINES - _u(1)) // _TWO_LINES):
+        x = min(_u(k) * _TWO_LINES, width - _TWO_LINES)  # the last ones anew, where the width is no multiple
+        a, b = _loaded(plane, start + x, width), _loaded(plane, start + x + _LINE, width)
+        even = _forward(
+            (
+                evens(a[0], b[0]), evens(a[1], b[1]), evens(a[2], b[2]), evens(a[3], b[3]),
+                evens(a[4], b[4]), evens(a[5], b[5]), evens(a[6], b[6]), evens(a[7], b[7]),
+            )
+        )  # fmt: skip
+        _stored(lined, x // _u(2), both, even)
+        odd = _forward(
+            (
+                odds(a[0], b[0]), odds(a[1], b[1]), odds(a[2], b[2]), odds(a[3], b[3]),
+                odds(a[4], b[4]), odds(a[5], b[5]), odds(a[6], b[6]), odds(a[7], b[7]),
+            )
+        )  # fmt: skip
+        _stored(lined, half + x // _u(2), both, odd)
 
 
 @nb.njit(nogil=True, cache=True)
-def sliding_rows(parts, guide, deviation, noise, threshold, lends, total, weights, first, end):  # type: ignore[no-untyped-def]
+def _blocks(lined, j, block):  # type: ignore[no-untyped-def]
+    """The coefficients of sixteen blocks, which begin at every second column from 2·j on."""
+    half = _u(lined.shape[2])
+    for k in range(_u(BLOCK)):
+        even = k * _u(2) * half + j
+        odd = even + half
+        lanes = (
+            load(lined, even), load(lined, odd),
+            load(lined, even + _u(1)), load(lined, odd + _u(1)),
+            load(lined, even + _u(2)), load(lined, odd + _u(2)),
+            load(lined, even + _u(3)), load(lined, odd + _u(3)),
+        )  # fmt: skip
+        _stored(block, k * _ROW, _LINE, _forward(lanes))
+
+
+@nb.njit(nogil=True, cache=True)
+def _blocks_back(block, weight, j, lined):  # type: ignore[no-untyped-def]
+    """Add the blocks, each times its weight, to the columns that they lie over. From right to left, so that a
+    column receives its blocks from left to right however they are grouped: sums are the same in every region."""
+    half = _u(lined.shape[2])
+    for k in range(_u(BLOCK)):
+        back = _inverse(_loaded(block, k * _ROW, _LINE))
+        even = k * _u(2) * half + j
+        odd = even + half
+        _added(lined, odd + _u(3), weight * back[7])
+        _added(lined, even + _u(3), weight * back[6])
+        _added(lined, odd + _u(2), weight * back[5])
+        _added(lined, even + _u(2), weight * back[4])
+        _added(lined, odd + _u(1), weight * back[3])
+        _added(lined, even + _u(1), weight * back[2])
+        _added(lined, odd, weight * back[1])
+        _added(lined, even, weight * back[0])
+
+
+@nb.njit(nogil=True, cache=True)
+def _row_back(total, y, k, first, end, x, even, odd):  # type: ignore[no-untyped-def]
+    if first <= y + k < end:
+        at = _u(y + k) * _u(total.shape[1]) + x
+        _added(total, at, first_woven(even, odd))
+        _added(total, at + _LINE, last_woven(even, odd))
+
+
+@nb.njit(nogil=True, cache=True)
+def _columns_back(lined, y, total, first, end):  # type: ignore[no-untyped-def]
+    """Add what `_blocks_back` summed to rows y to y + 7, as far as they are asked for, and clear it."""
+    half = _u(lined.shape[2])
+    zero = spread(np.float32(0))
+    cleared = (zero, zero, zero, zero, zero, zero, zero, zero)
+    for x in range(_u(0), _u(total.shape[1]), _TWO_LINES):
+        at, both = x // _u(2), _u(2) * half
+        even = _inverse(_loaded(lined, at, both))
+        odd = _inverse(_loaded(lined, half + at, both))
+        _stored(lined, at, both, cleared)
+        _stored(lined, half + at, both, cleared)
+        _row_back(total, y, 0, first, end, x, even[0], odd[0])
+        _row_back(total, y, 1, first, end, x, even[1], odd[1])
+        _row_back(total, y, 2, first, end, x, even[2], odd[2])
+        _row_back(total, y, 3, first, end, x, even[3], odd[3])
+        _row_back(total, y, 4, first, end, x, even[4], odd[4])
+        _row_back(total, y, 5, first, end, x, even[5], odd[5])
+        _row_back(total, y, 6, first, end, x, even[6], odd[6])
+        _row_back(total, y, 7, first, end, x, even[7], odd[7])
+
+
+@nb.njit(nogil=True, cache=True)
+def _kept_above(block, limits, power):  # type: ignore[no-untyped-def]
+    """Drop coefficients whose square is below limit·power; one more than the number of those kept."""
+    zero, one = spread(np.float32(0)), spread(np.float32(1))
+    count = one
+    for k in range(_u(1), _u(BLOCK * BLOCK)):
+        c = load(block, k * _LINE)
+        square, limit = c * c, limits[k] * power
+        store(block, k * _LINE, chosen(square, limit, c, zero))
+        count = count + chosen(square, limit, one, zero)
+    return count
+
+
+@nb.njit(nogil=True, cache=True)
+def _guided_by(block, ideal, variance, power):  # type: ignore[no-untyped-def]
+    """Wiener gain from the guide's coefficients; one more than the sum of the squared gains."""
+    total = spread(np.float32(1))
+    for k in range(_u(1), _u(BLOCK * BLOCK)):
+        g = load(ideal, k * _LINE)
+        g = g * g
+        gain = g / (g + variance[k] * power + np.float32(1e-12))
+        store(block, k * _LINE, load(block, k * _LINE) * gain)
+        total = total + gain * gain
+    return total
+
+
+@nb.njit(nogil=True, cache=True)
+def _lent_by(block, ideal, limits, power):  # type: ignore[no-untyped-def]
+    """Coefficients whose square is below limit·power become the guide's, kept below that too."""
+    zero = spread(np.float32(0))
+    for k in range(_u(1), _u(BLOCK * BLOCK)):
+        limit = root(limits[k] * power)
+        below = zero - limit
+        g, c = load(ideal, k * _LINE), load(block, k * _LINE)
+        g = chosen(g, limit, limit, chosen(below, g, below, g))
+        store(block, k * _LINE, chosen(chosen(c, zero, c, zero - c), limit, c, chosen(limit, zero, g, c)))
+
+
+@nb.njit(nogil=True, cache=True)
+def _sliding_rows(plane, guide, limits, power, begins, lends, total, weights, first, end):  # type: ignore[no-untyped-def]
     """Denoise rows `first` to `end` of a plane into `total`, blocks at every second row and column.
 
-    `parts` is the plane split by `columns_apart`, `noise` (H/2×W/2) the local deviation at every
-    second pixel, `deviation` (64 values) the noise of each coefficient where that is 1. With an
-    empty `guide` coefficients below threshold·deviation·noise are dropped; with one (split alike),
-    each is scaled by g²/(g² + deviation²·noise²), or where the guide `lends`, those below the threshold
-    are taken from it. `weights` (H/2×W/2) receives each block's weight.
+    Coefficients below limit·power are dropped; with a `guide` each is scaled by g²/(g² + limit·power), or where
+    the guide `lends`, those below are taken from it. `power` holds the local variance at every second pixel, and
+    `begins` 1 for every second column at which a block begins, else 0. `weights` receives each block's weight.
     Every pixel adds its blocks in the same order whatever the rows asked for.
     """
-    height = parts.shape[1]
-    width = (parts.shape[2] - PADDING) * 2
-    guided = guide.shape[1] > 0
-    block = np.zeros(1024, np.float32)
-    ideal = np.zeros(1024, np.float32)
-    spare = np.zeros(1024, np.float32)
-    weight = np.zeros(16, np.float32)
-    power = np.zeros(16, np.float32)
-    starts = (width - 8) // 2 + 1
-    square = threshold * threshold
+    height, starts = plane.shape[0], _u(plane.shape[1] // 2 - BLOCK // 2 + 1)
+    half = power.shape[1]
+    guided = guide.shape[0] > 0
+    lined, back = np.zeros((BLOCK, 2, half), np.float32), np.zeros((BLOCK, 2, half), np.float32)
+    ideal_lined = np.zeros((BLOCK, 2, half if guided else 0), np.float32)
+    block, ideal = np.empty(BLOCK * BLOCK * COUNT, np.float32), np.empty(BLOCK * BLOCK * COUNT, np.float32)
     for y in range((max(first - 7, 0) + 1) // 2 * 2, min(end, height - 7), 2):
-        for j in range(0, starts, 16):
-            _gather(parts, y, j, block)
-            _forward(block, spare)
-            if guided:
-                _gather(guide, y, j, ideal)
-                _forward(ideal, spare)
-            for lane in range(16):
-                s = noise[y // 2 + 2, min(j + lane + 2, noise.shape[1] - 1)]
-                power[lane] = s * s
-                weight[lane] = 1
+        row = _u(y // 2) * _u(half)
+        _columns(plane, y, lined)
+        if guided:
+            _columns(guide, y, ideal_lined)
+        for j in range(_u(0), starts, _LINE):
+            _blocks(lined, j, block)
+            variance = load(power, row + _u(2 * half + 2) + j)
+            weight = load(begins, j)
             if lends:
-                _lent_by(block, ideal, deviation, square, power)
+                _blocks(ideal_lined, j, ideal)
+                _lent_by(block, ideal, limits, variance)
             elif guided:
-                _guided_by(block, ideal, deviation, power, weight)
+                _blocks(ideal_lined, j, ideal)
+                weight = weight / _guided_by(block, ideal, limits, variance)
             else:
-                _kept_above(block, deviation, square, power, weight)
-            for lane in range(16):
-                weight[lane] = 1 / weight[lane] if j + lane < starts else 0
-            _inverse(block, spare)
-            _scatter(block, weight, y, j, total, first, end)
-            if first <= y < end or (first == 0 and y == 0):
-                for lane in range(min(16, starts - j)):
-                    weights[y // 2, j + lane] = weight[lane]
+                weight = weight / _kept_above(block, limits, variance)
+            _blocks_back(block, weight, j, back)
+            if first <= y < end:
+                store(weights, row + j, weight)
+        _columns_back(back, y, total, first, end)
 
 
-PADDING = 20
-"""Columns behind a split plane, so that sixteen lanes may always be carried."""
-
-
-def columns_apart(plane: Array) -> Array:
-    """2×H×(W/2+PADDING): even and odd columns, so that neighbouring blocks lie side by side."""
-    height, width = plane.shape
-    parts = np.zeros((2, height, width // 2 + PADDING), np.float32)
-    parts[:, :, : width // 2] = plane.reshape(height, width // 2, 2).transpose(2, 0, 1)
-    return parts
-
-
-def columns_joined(parts: Array) -> Array:
-    """The inverse of `columns_apart`."""
-    height, half = parts.shape[1], parts.shape[2] - PADDING
-    joined: Array = parts[:, :, :half].transpose(1, 2, 0).reshape(height, 2 * half)
-    return np.ascontiguousarray(joined)
+@nb.njit(nogil=True, cache=True)
+def _shared_rows(total, summed, out, first, end):  # type: ignore[no-untyped-def]
+    """What was summed over the weights: rows 2·first to 2·end."""
+    for y in range(2 * first, 2 * end):
+        for x in range(summed.shape[1]):
+            part = 1 / summed[y // 2, x]
+            out[y, 2 * x] = total[y, 2 * x] * part
+            out[y, 2 * x + 1] = total[y, 2 * x + 1] * part
 
 
 def pixel_weights(weights: Array) -> Array:
@@ -242,22 +279,36 @@ def pixel_weights(weights: Array) -> Array:
     return summed
 
 
-NO_GUIDE = np.empty((2, 0, 0), np.float32)
-
-
 def shrunk(
-    parts: Array, guide: Array, deviation: Array, noise: Array, threshold: float, lends: bool = False
+    plane: Array, guide: Array | None, deviation: Array, noise: Array, threshold: float, *, lends: bool = False
 ) -> tuple[Array, Array]:
-    """A pass over a plane split by `columns_apart`: (result with its columns apart, weight of the block at each
-    second pixel; 0 where none begins)."""
-    height = parts.shape[1]
-    total, blocks = np.zeros_like(parts), np.zeros_like(noise)
+    """A pass over a plane (sides even): the result, and the weight of the block at each second pixel, 0 where none
+    begins. `noise` (H/2×W/2) is the local deviation, `deviation` (64 values) the noise of each coefficient where
+    that is 1. Without a guide, coefficients below threshold·deviation·noise are dropped; with one, each is scaled
+    by g²/(g² + deviation²·noise²), or where the guide `lends`, those below the threshold are taken from it."""
+    height, width = plane.shape
+    if width < 2 * COUNT:  # narrower than what is worked on at once
+        wider = (0, 0), (0, 2 * COUNT - width)
+        guide = None if guide is None else np.pad(guide, wider, "edge")
+        noise = np.pad(noise, ((0, 0), (0, COUNT - width // 2)), "edge")
+        done, blocks = shrunk(np.pad(plane, wider, "edge"), guide, deviation, noise, threshold, lends=lends)
+        return np.ascontiguousarray(done[:, :width]), blocks[:, : width // 2]
+    half = (width // 2 + 2 * COUNT - 1) // COUNT * COUNT
+    begins = (np.arange(half) <= width // 2 - BLOCK // 2).astype(np.float32)
+    power = np.pad(noise * noise, ((0, 0), (0, half - width // 2)), "edge")
+    limits = deviation * deviation
+    if guide is None or lends:
+        limits = limits * np.float32(threshold) ** 2
+    total, weights = np.zeros((height, 2 * half), np.float32), np.zeros_like(power)
+    ideal = NO_GUIDE if guide is None else guide
     in_bands(
         height // 2,
-        lambda a, b: sliding_rows(
-            parts, guide, deviation, noise, np.float32(threshold), lends, total, blocks, 2 * a, 2 * b
-        ),
+        lambda a, b: _sliding_rows(plane, ideal, limits, power, begins, lends, total, weights, 2 * a, 2 * b),
     )
-    weights = pixel_weights(blocks)
-    total[:, :, : weights.shape[1]] /= weights.repeat(2, axis=0)
-    return total, blocks
+    blocks = weights[:, : width // 2]
+    summed, done = pixel_weights(blocks), np.empty_like(plane)
+    in_bands(height // 2, lambda a, b: _shared_rows(total, summed, done, a, b))
+    return done, blocks
+
+
+NO_GUIDE = np.empty((0, 0), np.float32)

@@ -13,7 +13,7 @@ from scipy.special import j1
 
 from ..frames import Array, Region
 from ..octaves import DCT
-from ._dct import NO_GUIDE, columns_apart, columns_joined, shrunk
+from ._dct import shrunk
 
 SIDE = 33
 HALF = SIDE // 2
@@ -147,11 +147,9 @@ def added(plane: Array, noise: Array, spectrum: Array, kernel: Array, threshold:
     change = cv2.filter2D(plane, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101)
     flat = np.ascontiguousarray((deviations(kernel) * spectrum).reshape(-1))
     local = np.ascontiguousarray(cv2.blur(noise, (9, 9))[::2, ::2])
-    parts = columns_apart(change)
-    guide, _ = shrunk(parts, NO_GUIDE, flat, local, threshold)
-    done, _ = shrunk(parts, guide, flat, local, threshold)
-    rest: Array = columns_joined(done)[inside.slices]
-    return rest
+    guide, _ = shrunk(change, None, flat, local, threshold)
+    done, _ = shrunk(change, guide, flat, local, threshold)
+    return done[inside.slices]
 
 
 REACH = HALF + 16 + 6

@@ -19,10 +19,10 @@ from ..octaves import DCT, doubled, halved, quartered
 from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity, switch
 from ._colour_detail import lent
-from ._dct import NO_GUIDE, columns_apart, columns_joined, shrunk
+from ._dct import shrunk
 from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
-from .temporal import fetched
+from .fetching import fetched
 
 PATCH = 3
 """Half the side of the patch in which a neighbour is compared: 7×7 pixels."""
@@ -239,7 +239,7 @@ def _shrunk(plane: Array, error: Array) -> Array:
 
 def _blocks_cleared(plane: Array, error: Array) -> Array:
     local = np.ascontiguousarray(error[::2, ::2])
-    return columns_joined(shrunk(columns_apart(plane), NO_GUIDE, BARS, local, 1.0)[0])
+    return shrunk(plane, None, BARS, local, 1.0)[0]
 
 
 def _kept_within(before: Array, cleared: Array, error: Array) -> Array:

@@ -24,9 +24,9 @@ from ._boxes import finer_pixels, larger_pixels, through
 from ._sizes import MOST_ENLARGED, Sized, larger, settings_for, sized
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal
+from .fetching import fetched
 from .merging import merge_settings
 from .resize import MARGIN, OF_NOISE, resized
-from .temporal import fetched
 
 ROUNDS, STEP, MOMENTUM = 5, 1.2, 0.4
 """How often differences are laid back, how much of them, and how much of the round before is gone on with (Nesterov

@@ -13,7 +13,7 @@ import numpy as np
 from ..frames import Array, Region
 from ..octaves import OCTAVES, doubled, halved
 from ..parameters import Parameters, amount, quantity
-from ._dct import NO_GUIDE, columns_apart, columns_joined, pixel_weights, shrunk
+from ._dct import pixel_weights, shrunk
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal
 
@@ -112,17 +112,16 @@ def _one_size(p: Spatial, plane: Array, noise: Array, deviation: Array, share: f
     """Both passes at one octave; the sides of `plane` are even."""
     if share == 0:
         return plane.copy(), np.ones_like(plane)
-    parts = columns_apart(plane)
     flat = np.ascontiguousarray(deviation.reshape(-1))
     local = noise[::2, ::2] * np.float32(share)
-    guide, blocks = shrunk(parts, NO_GUIDE, flat, local, p.threshold)
+    guide, blocks = shrunk(plane, None, flat, local, p.threshold)
     if p.solid or p.guard:
         local = local * _adapted(p, blocks)
     if p.solid:
-        guide, _ = shrunk(parts, NO_GUIDE, flat, local, p.threshold)
-    done, blocks = shrunk(parts, guide, flat, local, p.threshold)
+        guide, _ = shrunk(plane, None, flat, local, p.threshold)
+    done, blocks = shrunk(plane, guide, flat, local, p.threshold)
     kept = np.minimum(BLOCKS_OVER_A_PIXEL / (64 * pixel_weights(blocks)), 1)
-    return columns_joined(done), kept.repeat(2, axis=0).repeat(2, axis=1)
+    return done, kept.repeat(2, axis=0).repeat(2, axis=1)
 
 
 def _adapted(p: Spatial, blocks: Array) -> Array:

@@ -12,16 +12,15 @@ import numba as nb
 import numpy as np
 
 from ..frames import Array
+from ..lanes import COUNT, chosen, load, root, spread, store
 from ..motion import STANDS, Movement, Track
 from ..noise.profile import LEAST_DEVIATION
 from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity
 from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
+from .fetching import fetched, filled_up
 from .merging import frames_each_side, merge_settings
-
-DOUBT_PX, DOUBT_SHARE = 2.0, 0.1
-"""How far from home a pixel may end, there and back: in pixels, and as a share of its motion."""
 
 PATCH = 3
 """Half the side of the patch that decides trust: 7×7 pixels."""
@@ -60,7 +59,9 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
     """Merge the neighbours into the frame."""
     core = window.inside.grown(PATCH)  # trust at a pixel looks at the patch around it
     here = window.here.part(core)
-    before = around.stabiliser.opponent(here.rgb)
+    width = here.rgb.shape[1]
+    lines = (0, 0), (0, 0), (0, filled_up(width) - width)
+    before = np.pad(around.stabiliser.opponent(here.rgb), lines, "edge")
     spectrum = around.profile.spectrum_array()[:, 0]
     sigma = np.sqrt((spectrum**2).mean(axis=(1, 2))).astype(np.float32)
     shape = before.shape[1:]
@@ -76,8 +77,9 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
             before, other, around.motion(window.n, n), place, (sigma, weights, slack), p.difference, *sums
         )
     total /= weight
+    total, weight, carried, squares, before = (p[..., :width] for p in (total, weight, carried, squares, before))
     share = np.array([p.luma, p.chroma, p.chroma], np.float32)[:, None, None] / 100
-    after = before + share * (total - before)
+    after, before = before + share * (total - before), np.ascontiguousarray(before)
     own = 1 - share[:2] + share[:2] * carried / weight
     left = here.noise * (own**2 + share[:2] ** 2 * squares / weight**2)
     merged = Picture(around.stabiliser.applied(here.rgb, before, after, here.noise - left), left)
@@ -100,17 +102,6 @@ def _slack(spectrum: Array, weights: Array) -> Array:
     return np.array([SLACK[0] * energy, SLACK[1] * np.sqrt(low / pixels)], np.float32)
 
 
-def fetched(other: Array, track: Track, place: Array, shape: tuple[int, ...]) -> tuple[Array, Array, Array]:
-    """A neighbour (axes×H×W) as it lies at each pixel's motion; the variance of its noise that interpolation keeps;
-    and the doubt about the motion, in units in which trust falls to 1/e at 1. `place` is told at `_warp_rows`."""
-    warped = np.empty(shape, np.float32)
-    gain, doubt = np.empty(shape[1:], np.float32), np.empty(shape[1:], np.float32)
-    in_bands(
-        shape[1], lambda a, b: _warp_rows(other, track.field, track.reduction, place, warped, gain, doubt, a, b)
-    )
-    return warped, gain, doubt
-
-
 def _merge_neighbour(
     before: Array, other: Array, track: Track, place: Array, noise: tuple[Array, Array, Array], limit: float,
     total: Array, weight: Array, carried: Array, squares: Array,
@@ -130,143 +121,95 @@ def _merge_neighbour(
     )
 
 
-@nb.njit(nogil=True, cache=True, inline="always")
-def _cubic(t, w):  # type: ignore[no-untyped-def]
-    """Catmull-Rom weights for a fraction t."""
-    w[0] = np.float32(-0.5) * t + t * t - np.float32(0.5) * t * t * t
-    w[1] = np.float32(1) - np.float32(2.5) * t * t + np.float32(1.5) * t * t * t
-    w[2] = np.float32(0.5) * t + np.float32(2) * t * t - np.float32(1.5) * t * t * t
-    w[3] = np.float32(-0.5) * t * t + np.float32(0.5) * t * t * t
+STRANGEST = np.float32(-np.log(0.01))
+"""From there on a neighbour counts for less than a hundredth, and for nothing."""
 
-
-@nb.njit(nogil=True, cache=True)
-def _warp_rows(other, vectors, reduction, place, warped, gain, doubt, first, end):  # type: ignore[no-untyped-def]
-    """Fetch the neighbour at each pixel's motion; `gain` is the noise variance that interpolation keeps.
-
-    `place` holds where `warped` begins in the frame (x, y) and in `other` (x, y), and the search range.
-    A pixel whose motion is out of range gets gain 0 and takes no part.
-    """
-    height, width = other.shape[1:]
-    rows, columns = vectors.shape[:2]
-    left, top = int(place[2]), int(place[3])
-    wx = np.empty(4, np.float32)
-    wy = np.empty(4, np.float32)
-    for y in range(first, end):
-        fy = min(max((y + place[1] + np.float32(0.5)) / reduction[1] - np.float32(0.5), 0.0), rows - 1.0)
-        ya = int(fy)
-        yb = min(ya + 1, rows - 1)
-        ty = np.float32(fy - ya)
-        for x in range(warped.shape[2]):
-            fx = min(max((x + place[0] + np.float32(0.5)) / reduction[0] - np.float32(0.5), 0.0), columns - 1.0)
-            xa = int(fx)
-            xb = min(xa + 1, columns - 1)
-            tx = np.float32(fx - xa)
-            mx = (vectors[ya, xa, 0] * (1 - tx) + vectors[ya, xb, 0] * tx) * (1 - ty)
-            mx += (vectors[yb, xa, 0] * (1 - tx) + vectors[yb, xb, 0] * tx) * ty
-            my = (vectors[ya, xa, 1] * (1 - tx) + vectors[ya, xb, 1] * tx) * (1 - ty)
-            my += (vectors[yb, xa, 1] * (1 - tx) + vectors[yb, xb, 1] * tx) * ty
-            away = (vectors[ya, xa, 2] * (1 - tx) + vectors[ya, xb, 2] * tx) * (1 - ty)
-            away += (vectors[yb, xa, 2] * (1 - tx) + vectors[yb, xb, 2] * tx) * ty
-            doubt[y, x] = away / (DOUBT_PX + DOUBT_SHARE * np.sqrt(mx * mx + my * my))
-            if abs(mx) > place[4] or abs(my) > place[4]:
-                gain[y, x] = 0
-                for k in range(3):
-                    warped[k, y, x] = 0
-                continue
-            x0 = int(np.floor(mx))
-            y0 = int(np.floor(my))
-            if mx == x0 and my == y0 and 0 <= x + left + x0 < width and 0 <= y + top + y0 < height:
-                gain[y, x] = 1  # what stands, or moves by whole pixels, is fetched as it is
-                for k in range(3):
-                    warped[k, y, x] = other[k, y + top + y0, x + left + x0]
-                continue
-            _cubic(np.float32(mx - x0), wx)
-            _cubic(np.float32(my - y0), wy)
-            gx = wx[0] * wx[0] + wx[1] * wx[1] + wx[2] * wx[2] + wx[3] * wx[3]
-            gy = wy[0] * wy[0] + wy[1] * wy[1] + wy[2] * wy[2] + wy[3] * wy[3]
-            gain[y, x] = gx * gy
-            x0 += x + left
-            y0 += y + top
-            if 1 <= x0 < width - 2 and 1 <= y0 < height - 2:
-                row, column = nb.uint64(y0 - 1), nb.uint64(x0 - 1)
-                for k in range(3):
-                    value = np.float32(0)
-                    for j in range(nb.uint64(4)):
-                        line = np.float32(0)
-                        for i in range(nb.uint64(4)):
-                            line += wx[i] * other[k, row + j, column + i]
-                        value += wy[j] * line
-                    warped[k, y, x] = value
-                continue
-            for k in range(3):
-                value = np.float32(0)
-                for j in range(4):
-                    yy = min(max(y0 - 1 + j, 0), height - 1)
-                    line = np.float32(0)
-                    for i in range(4):
-                        xx = min(max(x0 - 1 + i, 0), width - 1)
-                        line += wx[i] * other[k, yy, xx]
-                    value += wy[j] * line
-                warped[k, y, x] = value
+_u = nb.uint64
 
 
 @nb.njit(nogil=True, cache=True)
 def _difference_rows(before, warped, gain, sigma, weights, across, first, end):  # type: ignore[no-untyped-def]
     """Row sums over the patch's width of the squared and the signed difference, in sigma units."""
-    width = before.shape[2]
-    energy = np.empty(width, np.float32)
-    signed = np.empty(width, np.float32)
+    height, width = gain.shape
+    plane = _u(gain.size)
+    sums = np.empty((2, width + 2 * COUNT), np.float32)
+    signs = _u(sums.shape[1])
     for y in range(first, end):
-        for x in range(width):
-            expected = 1 + gain[y, x]
-            d0 = (before[0, y, x] - warped[0, y, x]) / sigma[0]
-            d1 = (before[1, y, x] - warped[1, y, x]) / sigma[1]
-            d2 = (before[2, y, x] - warped[2, y, x]) / sigma[2]
-            energy[x] = (weights[0] * d0 * d0 + weights[1] * d1 * d1 + weights[2] * d2 * d2) / expected
-            signed[x] = d0 / np.sqrt(expected)
-        for x in range(width):
-            e = np.float32(0)
-            s = np.float32(0)
-            for i in range(-PATCH, PATCH + 1):
-                xx = min(max(x + i, 0), width - 1)
-                e += energy[xx]
-                s += signed[xx]
-            across[0, y, x] = e
-            across[1, y, x] = s
+        for x in range(0, width, COUNT):
+            at = _u(y * width + x)
+            part = np.float32(1) / (load(gain, at) + np.float32(1))
+            d0 = (load(before, at) - load(warped, at)) / sigma[0]
+            d1 = (load(before, plane + at) - load(warped, plane + at)) / sigma[1]
+            d2 = (load(before, _u(2) * plane + at) - load(warped, _u(2) * plane + at)) / sigma[2]
+            store(sums, _u(PATCH + x), (weights[0] * d0 * d0 + weights[1] * d1 * d1 + weights[2] * d2 * d2) * part)
+            store(sums, signs + _u(PATCH + x), d0 * root(part))
+        for k in range(2):
+            sums[k, :PATCH] = sums[k, PATCH]
+            sums[k, PATCH + width :] = sums[k, PATCH + width - 1]
+            for x in range(0, width, COUNT):
+                at = _u(k) * signs + _u(x)
+                total = load(sums, at)
+                for i in range(_u(1), _u(2 * PATCH + 1)):
+                    total = total + load(sums, at + i)
+                store(across, _u((k * height + y) * width + x), total)
+
+
+@nb.njit(nogil=True, cache=True)
+def _patch_sum(across, k, y, x):  # type: ignore[no-untyped-def]
+    height, width = across.shape[1:]
+    total = spread(np.float32(0))
+    for j in range(-PATCH, PATCH + 1):
+        line = min(max(y + j, 0), height - 1)
+        total = total + load(across, _u((k * height + line) * width + x))
+    return total
+
+
+@nb.njit(nogil=True, cache=True)
+def _trust(strange):  # type: ignore[no-untyped-def]
+    """exp(-strange), 0 for what is too strange: the 64th power of what a series gives for a 64th."""
+    t = strange * np.float32(-1 / 64)
+    w = ((t * np.float32(1 / 24) + np.float32(1 / 6)) * t + np.float32(0.5)) * t * t + t + np.float32(1)
+    w = w * w
+    w = w * w
+    w = w * w
+    w = w * w
+    w = w * w
+    w = w * w
+    return chosen(strange, spread(STRANGEST), spread(np.float32(0)), w)
 
 
 @nb.njit(nogil=True, cache=True)
 def _trust_rows(across, warped, gain, doubt, slack, limit, total, weight, carried, squares, first, end):  # type: ignore[no-untyped-def]
     """Finish the patch sums and add the neighbour with its weight: to the picture (`total`, `weight`), and to what
     is left of the noise (`carried`, the part that the frame itself has; `squares`, the neighbours' own)."""
-    height, width = gain.shape
-    count = np.float32((2 * PATCH + 1) ** 2)
+    width = gain.shape[1]
+    plane = _u(gain.size)
+    count = np.float32(1 / (2 * PATCH + 1) ** 2)
+    zero, one = spread(np.float32(0)), np.float32(1)
+    sharply = one / (limit * limit)
     for y in range(first, end):
-        for x in range(width):
-            if gain[y, x] == 0:
-                continue
-            energy = np.float32(0)
-            signed = np.float32(0)
-            for j in range(-PATCH, PATCH + 1):
-                yy = min(max(y + j, 0), height - 1)
-                energy += across[0, yy, x]
-                signed += across[1, yy, x]
-            excess = max(energy / count - 1 - slack[0], np.float32(0))
-            shift = max(abs(signed) / count - slack[1], np.float32(0))
-            strange = (2 * excess + 4 * shift * shift) / (limit * limit)
-            w = np.exp(-strange - doubt[y, x] * doubt[y, x])
-            if w < np.float32(0.01):
-                continue
+        for x in range(0, width, COUNT):
+            at = _u(y * width + x)
+            kept, away = load(gain, at), load(doubt, at)
+            energy = _patch_sum(across, 0, y, x) * count
+            signed = _patch_sum(across, 1, y, x) * count
+            excess = energy - one - slack[0]
+            excess = chosen(excess, zero, excess, zero)
+            shift = chosen(signed, zero, signed, zero - signed) - slack[1]
+            shift = chosen(shift, zero, shift, zero)
+            strange = (np.float32(2) * excess + np.float32(4) * shift * shift) * sharply + away * away
+            w = chosen(kept, zero, _trust(strange), zero)
             # A difference smaller than noise makes means that the neighbour carries the same noise: a repeated
             # frame, or one that a codec predicted. It then takes little of it away.
-            same = 1 - energy / count
-            if same < slack[0]:
-                same = np.float32(0)
-            weight[y, x] += w
-            carried[y, x] += w * same
-            squares[y, x] += w * w * gain[y, x] * (1 - same * same)
-            for k in range(3):
-                total[k, y, x] += w * warped[k, y, x]
+            same = one - energy
+            same = chosen(spread(slack[0]), same, zero, same)
+            store(weight, at, load(weight, at) + w)
+            store(carried, at, load(carried, at) + w * same)
+            store(squares, at, load(squares, at) + w * w * kept * (one - same * same))
+            store(total, at, load(total, at) + w * load(warped, at))
+            store(total, plane + at, load(total, plane + at) + w * load(warped, plane + at))
+            two = _u(2) * plane + at
+            store(total, two, load(total, two) + w * load(warped, two))
 
 
 def propose(case: Case) -> Proposal | None:

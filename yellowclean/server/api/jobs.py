@@ -113,7 +113,7 @@ def shots_of(job_id: int) -> QuerySet[Shot]:
 @router.get("/jobs", response=list[JobOut])
 def list_jobs(request: HttpRequest) -> list[JobOut]:
     counted = Job.objects.annotate(count=Count("shots", filter=Q(shots__derived__isnull=True), distinct=True))
-    return [_told(job, job.count) for job in counted.order_by("-created")]  # counting forgets the order of the model
+    return [_told(job, job.count) for job in counted.order_by("-created")]  # counting forgets it
 
 
 @router.post("/jobs", response=JobOut)

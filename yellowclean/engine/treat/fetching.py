@@ -1,0 +1,163 @@
+"""Neighbours brought along the motion: each pixel fetched by bicubic interpolation from where it is found.
+
+Sixteen pixels of a row are fetched at once. What moves alike does so by loads of whole lines; where their motion
+parts them by whole pixels, each of the displacements is fetched for all of them and taken where it belongs. The
+value of a pixel does not depend on the pixels beside it.
+"""
+
+from __future__ import annotations
+
+import numba as nb
+import numpy as np
+
+from ..frames import Array
+from ..lanes import COUNT, chosen, load, root, spread, store, whole_below
+from ..motion import Track
+from ..parallel import in_bands
+
+DOUBT_PX, DOUBT_SHARE = 2.0, 0.1
+"""How far from home a pixel may end, there and back: in pixels, and as a share of its motion."""
+
+
+def filled_up(width: int) -> int:
+    """The least width, not smaller, that whole lines make up."""
+    return -(-width // COUNT) * COUNT
+
+
+def fetched(other: Array, track: Track, place: Array, shape: tuple[int, ...]) -> tuple[Array, Array, Array]:
+    """A neighbour (planes×H×W) as it lies at each pixel's motion; the variance of its noise that interpolation
+    keeps, 0 where motion leads out of range; and the doubt about the motion, in units in which trust falls to 1/e
+    at 1.
+
+    `shape` is that of the result; `place` holds where it begins in the frame (x, y) and in `other` (x, y), and the
+    search range."""
+    planes, height, width = shape
+    wide = filled_up(width)
+    warped = np.empty((planes, height, wide), np.float32)
+    gain, doubt = np.empty((height, wide), np.float32), np.empty((height, wide), np.float32)
+    other, reduction = np.ascontiguousarray(other), np.array(track.reduction, np.float32)
+    in_bands(height, lambda a, b: _fetch_rows(other, track.field, reduction, place, warped, gain, doubt, a, b))
+    if wide == width:
+        return warped, gain, doubt
+    first, second, third = (np.ascontiguousarray(made[..., :width]) for made in (warped, gain, doubt))
+    return first, second, third
+
+
+_u = nb.uint64
+_LINE = _u(COUNT)
+
+
+@nb.njit(nogil=True, cache=True)
+def _cubic(t):  # type: ignore[no-untyped-def]
+    """Catmull-Rom weights for fractions."""
+    half, square = np.float32(0.5) * t, t * t
+    cube = square * t
+    return (
+        square - half - np.float32(0.5) * cube,
+        np.float32(1.5) * cube - np.float32(2.5) * square + np.float32(1),
+        half + np.float32(2) * square - np.float32(1.5) * cube,
+        np.float32(0.5) * cube - np.float32(0.5) * square,
+    )
+
+
+@nb.njit(nogil=True, cache=True)
+def _line_of(source, at, step, w):  # type: ignore[no-untyped-def]
+    return (
+        w[0] * load(source, at)
+        + w[1] * load(source, at + step)
+        + w[2] * load(source, at + _u(2) * step)
+        + w[3] * load(source, at + _u(3) * step)
+    )
+
+
+@nb.njit(nogil=True, cache=True)
+def _interpolated(source, at, row, step, across, down):  # type: ignore[no-untyped-def]
+    return (
+        down[0] * _line_of(source, at, step, across)
+        + down[1] * _line_of(source, at + row, step, across)
+        + down[2] * _line_of(source, at + _u(2) * row, step, across)
+        + down[3] * _line_of(source, at + _u(3) * row, step, across)
+    )
+
+
+@nb.njit(nogil=True, cache=True)
+def _gathered(plane, line, column, taps):  # type: ignore[no-untyped-def]
+    """The pixels around sixteen places, one by one, those beyond the plane from its rim."""
+    height, width = plane.shape
+    for j in range(4):
+        y = min(max(line + j, 0), height - 1)
+        for i in range(4):
+            for lane in range(COUNT):
+                taps[(4 * j + i) * COUNT + lane] = plane[y, min(max(column + i + lane, 0), width - 1)]
+
+
+@nb.njit(nogil=True, cache=True)
+def _motion_of_row(field, reduction, y, nearest, part, line, motion):  # type: ignore[no-untyped-def]
+    """Motion and doubt (3×W) at each pixel of a row of the frame, between the places that the field has."""
+    rows, columns = field.shape[:2]
+    at = min(max((y + np.float32(0.5)) / reduction[1] - np.float32(0.5), np.float32(0)), np.float32(rows - 1))
+    above = int(at)
+    below, share = min(above + 1, rows - 1), np.float32(at - above)
+    for x in range(nearest[0], min(nearest[-1] + 2, columns)):
+        for k in range(3):
+            line[x, k] = field[above, x, k] * (1 - share) + field[below, x, k] * share
+    for x in range(motion.shape[1]):
+        a, b = nearest[x], min(nearest[x] + 1, columns - 1)
+        for k in range(3):
+            motion[k, x] = line[a, k] * (1 - part[x]) + line[b, k] * part[x]
+
+
+@nb.njit(nogil=True, cache=True)
+def _fetch_rows(other, field, reduction, place, warped, gain, doubt, first, end):  # type: ignore[no-untyped-def]
+    planes, height, width = other.shape
+    columns, wide = field.shape[1], warped.shape[2]
+    left, top, search = int(place[2]), int(place[3]), np.float32(place[4])
+    nearest, part = np.empty(wide, np.int64), np.empty(wide, np.float32)
+    for x in range(wide):
+        at = (np.float32(x) + place[0] + np.float32(0.5)) / reduction[0] - np.float32(0.5)
+        at = min(max(at, np.float32(0)), np.float32(columns - 1))
+        nearest[x] = int(at)
+        part[x] = at - nearest[x]
+    line, motion = np.empty((columns, 3), np.float32), np.empty((3, wide), np.float32)
+    steps, taken = np.empty(2 * COUNT, np.float32), np.empty(COUNT, np.bool_)
+    taps = np.empty(16 * COUNT, np.float32)
+    zero, one = spread(np.float32(0)), spread(np.float32(1))
+    for y in range(first, end):
+        _motion_of_row(field, reduction, y + place[1], nearest, part, line, motion)
+        for x in range(0, wide, COUNT):
+            to = _u(y * wide + x)
+            mx, my, away = load(motion, _u(x)), load(motion, _u(wide + x)), load(motion, _u(2 * wide + x))
+            reach = mx * mx + my * my
+            store(doubt, to, away / (np.float32(DOUBT_SHARE) * root(reach) + np.float32(DOUBT_PX)))
+            column, row = whole_below(mx), whole_below(my)
+            across, down = _cubic(mx - column), _cubic(my - row)
+            kept = across[0] * across[0] + across[1] * across[1] + across[2] * across[2] + across[3] * across[3]
+            kept = kept * (down[0] * down[0] + down[1] * down[1] + down[2] * down[2] + down[3] * down[3])
+            far = spread(search * search)
+            kept = chosen(mx * mx, far, zero, chosen(my * my, far, zero, kept))
+            within = chosen(kept, zero, one, zero)
+            store(gain, to, kept)
+            for k in range(planes):
+                store(warped, _u(k * gain.size) + to, zero)
+            store(steps, _u(0), column)
+            store(steps, _LINE, row)
+            taken[:] = False
+            for lane in range(COUNT):
+                sx, sy = steps[lane], steps[COUNT + lane]
+                if taken[lane] or max(abs(sx), abs(sy)) > search + 1:
+                    continue
+                for later in range(lane, COUNT):
+                    taken[later] |= steps[later] == sx and steps[COUNT + later] == sy
+                aside = (column - sx) * (column - sx) + (row - sy) * (row - sy)
+                share = chosen(aside, zero, zero, within)
+                x0, y0 = x + left + int(sx) - 1, y + top + int(sy) - 1
+                inside = x0 >= 0 and x0 + COUNT + 3 <= width and y0 >= 0 and y0 + 4 <= height
+                for k in range(planes):
+                    if inside:
+                        at = _u((k * height + y0) * width + x0)
+                        value = _interpolated(other, at, _u(width), _u(1), across, down)
+                    else:
+                        _gathered(other[k], y0, x0, taps)
+                        value = _interpolated(taps, _u(0), _u(4) * _LINE, _LINE, across, down)
+                    here = _u(k * gain.size) + to
+                    store(warped, here, share * value + load(warped, here))
