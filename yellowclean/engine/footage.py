@@ -14,6 +14,7 @@ from .frames import Array, Frame, Region
 from .media import Source
 from .media.info import WILDEST, tamed, wild
 from .motion import Flow, Track, flow, prepared
+from .parallel import side_by_side
 
 T = TypeVar("T")
 
@@ -78,7 +79,8 @@ class Footage:
         """Motion from frame n to a neighbour, checked against the way back."""
 
         def checked() -> Track:
-            return self._flow(n, neighbour).checked(self._flow(neighbour, n))
+            there, back = side_by_side(lambda pair: self._flow(*pair), ((n, neighbour), (neighbour, n)))
+            return there.checked(back)
 
         return self.kept(("track", n, neighbour), checked, lambda track: track.field.nbytes)
 

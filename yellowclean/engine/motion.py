@@ -7,6 +7,7 @@ at most 960 pixels across, and every region of every step reads from it.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 import cv2
@@ -160,9 +161,14 @@ def _lengths(vectors: Array) -> Array:
 
 def _along(vectors: Array, there: AnyArray) -> AnyArray:
     """A picture as it lies at each pixel's motion."""
-    rows, columns = vectors.shape[:2]
-    to = vectors + np.dstack(np.meshgrid(np.arange(columns, dtype=np.float32), np.arange(rows, dtype=np.float32)))
+    to = vectors + _places(*vectors.shape[:2])
     return cv2.remap(there, to, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+
+
+@lru_cache(2)
+def _places(rows: int, columns: int) -> Array:
+    """Where each pixel is, H×W×2 (x, y)."""
+    return np.dstack(np.meshgrid(np.arange(columns, dtype=np.float32), np.arange(rows, dtype=np.float32)))
 
 
 def _resting(

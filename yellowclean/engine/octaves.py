@@ -6,6 +6,7 @@ import numba as nb
 import numpy as np
 
 from .frames import Array
+from .parallel import in_bands
 
 OCTAVES = 3
 """Fine, medium and coarse: the picture itself, halved, and halved again."""
@@ -38,41 +39,52 @@ def white_deviations() -> Array:
     return np.array([np.outer(length, length).ravel() for length in lengths])
 
 
-@nb.njit(nogil=True, cache=True)
-def halved(plane):  # type: ignore[no-untyped-def]
+def halved(plane: Array) -> Array:
     """Half the size, each way low-passed with `HALVING`; sides must be even."""
-    height, width = plane.shape[0] // 2, plane.shape[1] // 2
-    across = np.empty((plane.shape[0], width), np.float32)
-    for y in range(plane.shape[0]):
-        for x in range(width):
-            a = plane[y, max(2 * x - 1, 0)] + plane[y, min(2 * x + 2, plane.shape[1] - 1)]
-            across[y, x] = (a + 3 * (plane[y, 2 * x] + plane[y, 2 * x + 1])) * np.float32(0.125)
-    out = np.empty((height, width), np.float32)
-    for y in range(height):
-        above, below = max(2 * y - 1, 0), min(2 * y + 2, plane.shape[0] - 1)
-        for x in range(width):
-            a = across[above, x] + across[below, x]
-            out[y, x] = (a + 3 * (across[2 * y, x] + across[2 * y + 1, x])) * np.float32(0.125)
+    out = np.empty((plane.shape[0] // 2, plane.shape[1] // 2), np.float32)
+    in_bands(len(out), lambda a, b: _halved_rows(plane, out, a, b))
     return out
+
+
+def doubled(plane: Array) -> Array:
+    """Twice the size, bilinear: the transpose of a two-tap version of `halved`."""
+    out = np.empty((2 * plane.shape[0], 2 * plane.shape[1]), np.float32)
+    in_bands(len(plane), lambda a, b: _doubled_rows(plane, out, a, b))
+    return out
+
+
+# Unsigned positions: with signed ones every access would first be tested for a negative index.
+_u = nb.uint64
 
 
 @nb.njit(nogil=True, cache=True)
-def doubled(plane):  # type: ignore[no-untyped-def]
-    """Twice the size, bilinear: the transpose of a two-tap version of `halved`."""
+def _halved_rows(plane, out, first, end):  # type: ignore[no-untyped-def]
     height, width = plane.shape
-    tall = np.empty((2 * height, width), np.float32)
-    for y in range(height):
-        above, below = max(y - 1, 0), min(y + 1, height - 1)
-        for x in range(width):
-            tall[2 * y, x] = np.float32(0.75) * plane[y, x] + np.float32(0.25) * plane[above, x]
-            tall[2 * y + 1, x] = np.float32(0.75) * plane[y, x] + np.float32(0.25) * plane[below, x]
-    out = np.empty((2 * height, 2 * width), np.float32)
-    for y in range(2 * height):
-        for x in range(width):
-            left, right = max(x - 1, 0), min(x + 1, width - 1)
-            out[y, 2 * x] = np.float32(0.75) * tall[y, x] + np.float32(0.25) * tall[y, left]
-            out[y, 2 * x + 1] = np.float32(0.75) * tall[y, x] + np.float32(0.25) * tall[y, right]
-    return out
+    tall = np.empty(width, np.float32)
+    for y in range(first, end):
+        here, above, below = _u(2 * y), _u(max(2 * y - 1, 0)), _u(min(2 * y + 2, height - 1))
+        for x in range(_u(width)):
+            middle = plane[here, x] + plane[here + _u(1), x]
+            tall[x] = (plane[above, x] + plane[below, x] + 3 * middle) * np.float32(0.125)
+        for x in range(width // 2):
+            a = tall[max(2 * x - 1, 0)] + tall[min(2 * x + 2, width - 1)]
+            out[y, x] = (a + 3 * (tall[2 * x] + tall[2 * x + 1])) * np.float32(0.125)
+
+
+@nb.njit(nogil=True, cache=True)
+def _doubled_rows(plane, out, first, end):  # type: ignore[no-untyped-def]
+    """Rows 2·first to 2·end of the result."""
+    height, width = plane.shape
+    tall = np.empty(width, np.float32)
+    near, far = np.float32(0.75), np.float32(0.25)
+    for y in range(first, end):
+        for k in range(2):
+            beside = _u(max(y - 1, 0) if k == 0 else min(y + 1, height - 1))
+            for x in range(_u(width)):
+                tall[x] = near * plane[_u(y), x] + far * plane[beside, x]
+            for x in range(width):
+                out[2 * y + k, 2 * x] = near * tall[x] + far * tall[max(x - 1, 0)]
+                out[2 * y + k, 2 * x + 1] = near * tall[x] + far * tall[min(x + 1, width - 1)]
 
 
 def quartered(plane: Array) -> Array:

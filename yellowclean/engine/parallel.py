@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import itertools
 import os
+import threading
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor, wait
 from functools import cache
 from typing import TypeVar
 
@@ -30,9 +31,13 @@ def _pool() -> ThreadPoolExecutor:
 
 
 @cache
-def _outer_pool() -> ThreadPoolExecutor:
-    """Apart from the pool of bands: work here waits for bands there."""
-    return ThreadPoolExecutor(thread_count(), thread_name_prefix="beside")
+def _outer_pool(depth: int) -> ThreadPoolExecutor:
+    """Apart from the pool of bands, and one for each depth: work here waits for bands there, and for work that it
+    puts side by side in its turn."""
+    return ThreadPoolExecutor(thread_count(), thread_name_prefix=f"beside {depth}")
+
+
+_here = threading.local()
 
 
 # OpenCV spreads its work by itself: over no more threads than our own kernels, so that workers share the cores.
@@ -43,7 +48,13 @@ def side_by_side(work: Callable[[T], U], items: Sequence[T]) -> list[U]:
     """`work` done on each of several unlike things at once, results in their order."""
     if thread_count() == 1:
         return [work(item) for item in items]
-    return list(_outer_pool().map(work, items))
+    depth = getattr(_here, "depth", 0)
+
+    def deeper(item: T) -> U:
+        _here.depth = depth + 1
+        return work(item)
+
+    return list(_outer_pool(depth).map(deeper, items))
 
 
 def in_bands(rows: int, work: Callable[[int, int], None], least: int = 32) -> None:
@@ -53,5 +64,11 @@ def in_bands(rows: int, work: Callable[[int, int], None], least: int = 32) -> No
         work(0, rows)
         return
     edges = [rows * k // bands for k in range(bands + 1)]
-    for done in [_pool().submit(work, a, b) for a, b in itertools.pairwise(edges)]:
+    *others, own = itertools.pairwise(edges)
+    begun = [_pool().submit(work, a, b) for a, b in others]
+    try:
+        work(*own)
+    finally:  # what is shared with the others is not left while they write into it
+        wait(begun)
+    for done in begun:
         done.result()

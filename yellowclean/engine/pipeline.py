@@ -20,7 +20,7 @@ from .colour.look import Look
 from .errors import BadInput
 from .footage import Footage
 from .format import Format
-from .frames import LUMA_WEIGHTS, Array, Frame, Region, StopCheck, extended, never, raise_if, scaled
+from .frames import LUMA_WEIGHTS, Array, Frame, Region, StopCheck, never, raise_if, scaled
 from .measure.behind import SIDE, profile_behind
 from .motion import Track
 from .noise.profile import NoiseProfile
@@ -260,9 +260,7 @@ class Pipeline:
     def _extended(self, depth: int, n: int, wanted: Region) -> Picture:
         """A region that may reach beyond the frame, where the picture is mirrored outwards."""
         inside = wanted.clipped(self.formats[depth].width, self.formats[depth].height)
-        picture = self._pulled(depth, n, inside)
-        noise = np.stack([extended(plane, inside, wanted) for plane in picture.noise])
-        return Picture(extended(picture.rgb, inside, wanted), noise)
+        return self._pulled(depth, n, inside).extended(inside, wanted)
 
 
 def place_for(wanted: Region, need: Need, margin: int, given: Format, handed: Format) -> Region:
@@ -295,10 +293,13 @@ class Standpoint:
 
     @property
     def stabiliser(self) -> Stabiliser:
-        def made() -> Stabiliser:
-            return Stabiliser.of(self.profile)
-
-        return self.footage.kept(("stabiliser", self._told(len(self.steps))), made, lambda _: 9 * 4 * POINTS)
+        """Kept by hand, for the same reason, and since to name it takes long."""
+        found: Stabiliser | None = self.__dict__.get("_stabiliser")
+        if found is None:
+            told = "stabiliser", self._told(len(self.steps))
+            found = self.footage.kept(told, lambda: Stabiliser.of(self.profile), lambda _: 9 * 4 * POINTS)
+            self.__dict__["_stabiliser"] = found
+        return found
 
     def motion(self, n: int, neighbour: int) -> Track:
         """Motion of the source, in pixels of the format."""

@@ -82,11 +82,15 @@ def _tables(grid: Array, sigma: Array) -> tuple[Array, Array, Array, float, floa
     return rise, inverse, bias, rise[0], axis[1] - axis[0]
 
 
+# Unsigned positions: with signed ones every access would first be tested for a negative index.
+_u = nb.uint64
+
+
 @nb.njit(nogil=True, cache=True)
 def _looked_up(table, position):  # type: ignore[no-untyped-def]
     """Linear interpolation with straight continuation at both ends."""
-    k = min(max(int(np.floor(position)), 0), table.shape[0] - 2)
-    return table[k] + (position - np.float32(k)) * (table[k + 1] - table[k])
+    k = _u(min(max(position, np.float32(0)), np.float32(table.shape[0] - 2)))
+    return table[k] + (position - np.float32(k)) * (table[k + _u(1)] - table[k])
 
 
 @nb.njit(nogil=True, cache=True)
@@ -103,24 +107,25 @@ def _forward_rows(rgb, table, axes, out, first, end):  # type: ignore[no-untyped
 
 @nb.njit(nogil=True, cache=True)
 def _inverse_rows(rgb, before, after, removed, inverse, bias, start, step, axes, out, first, end):  # type: ignore[no-untyped-def]
+    width = rgb.shape[1]
+    at_old, at_new = np.empty(width, np.float32), np.empty(width, np.float32)
     for y in range(first, end):
-        for x in range(rgb.shape[1]):
-            taken = (removed[0, y, x] + 2 * removed[1, y, x]) * np.float32(1 / 3)
-            changed = taken != 0
-            for k in range(3):
-                changed = changed or before[k, y, x] != after[k, y, x]
-            for c in range(3):
-                dead = axes[0, c] == 0 and axes[1, c] == 0 and axes[2, c] == 0
-                if dead or not changed:
-                    out[y, x, c] = rgb[y, x, c]
-                    continue
-                old = np.float32(0)
-                new = np.float32(0)
-                for k in range(3):
-                    old += axes[k, c] * before[k, y, x]
-                    new += axes[k, c] * after[k, y, x]
-                at_old = (old - start[c]) / step[c]
-                at_new = (new - start[c]) / step[c]
-                change = _looked_up(inverse[c], at_new) - _looked_up(inverse[c], at_old)
-                inside = min(max(at_new, np.float32(0)), np.float32(bias.shape[1] - 1))
-                out[y, x, c] = rgb[y, x, c] + change + taken * _looked_up(bias[c], inside)
+        row = _u(y)
+        for c in range(3):
+            lives = np.float32(1 / 3) if axes[0, c] != 0 or axes[1, c] != 0 or axes[2, c] != 0 else np.float32(0)
+            a0, a1, a2, per_step = axes[0, c], axes[1, c], axes[2, c], 1 / step[c]
+            for x in range(_u(width)):
+                old = a0 * before[0, row, x] + a1 * before[1, row, x] + a2 * before[2, row, x]
+                new = a0 * after[0, row, x] + a1 * after[1, row, x] + a2 * after[2, row, x]
+                at_old[x] = (old - start[c]) * per_step
+                at_new[x] = (new - start[c]) * per_step
+            back, lift = inverse[c], bias[c]
+            for x in range(_u(width)):
+                at = at_new[x]
+                k = _u(min(max(at, np.float32(0)), np.float32(back.shape[0] - 2)))
+                part = at - np.float32(k)
+                new = back[k] + part * (back[k + _u(1)] - back[k])
+                inside = min(max(part, np.float32(0)), np.float32(1))
+                lifted = lift[k] + inside * (lift[k + _u(1)] - lift[k])
+                taken = (removed[0, row, x] + 2 * removed[1, row, x]) * lives
+                out[row, x, c] = rgb[row, x, c] + (new - _looked_up(back, at_old[x]) + taken * lifted)

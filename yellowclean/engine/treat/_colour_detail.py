@@ -35,7 +35,7 @@ def lent(planes: list[Array], error: Array, part: np.float32) -> list[Array]:
     local = np.ascontiguousarray(error[::2, ::2])
     led = []
     for plane, small in zip(planes[1:], colours, strict=True):
-        filled, _ = shrunk(small, _foretold(shade, small, error), ONES, local, LENT, lends=True)
+        filled = shrunk(small, _foretold(shade, small, error), ONES, local, LENT, lends=True).plane
         led.append(plane + part * doubled(filled - small))
     return led
 

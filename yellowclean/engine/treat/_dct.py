@@ -7,6 +7,8 @@ transformed once a row, and turned back once, all blocks of the row summed.
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numba as nb
 import numpy as np
 
@@ -262,37 +264,72 @@ def _sliding_rows(plane, guide, limits, power, begins, lends, total, weights, fi
 
 
 @nb.njit(nogil=True, cache=True)
-def _shared_rows(total, summed, out, first, end):  # type: ignore[no-untyped-def]
-    """What was summed over the weights: rows 2·first to 2·end."""
-    for y in range(2 * first, 2 * end):
-        for x in range(summed.shape[1]):
-            part = 1 / summed[y // 2, x]
-            out[y, 2 * x] = total[y, 2 * x] * part
-            out[y, 2 * x + 1] = total[y, 2 * x + 1] * part
+def _over_cells(weights, row, down, summed):  # type: ignore[no-untyped-def]
+    """A row of cells of 2×2 pixels: for each the sum of the weights of the blocks over it."""
+    down[:] = 0
+    for y in range(max(row - 3, 0), row + 1):
+        for x in range(_u(down.size)):
+            down[x] += weights[_u(y), x]
+    for x in range(down.size):
+        total = np.float32(0)
+        for k in range(max(x - 3, 0), x + 1):
+            total += down[k]
+        summed[x] = total
+
+
+@nb.njit(nogil=True, cache=True)
+def _cell_rows(weights, summed, first, end):  # type: ignore[no-untyped-def]
+    down = np.empty(summed.shape[1], np.float32)
+    for y in range(first, end):
+        _over_cells(weights, y, down, summed[y])
 
 
 def pixel_weights(weights: Array) -> Array:
     """H/2×W/2: for each cell of 2×2 pixels the sum of the weights of the blocks over it."""
-    padded = np.pad(weights, ((3, 0), (3, 0)))
-    across = padded[:, :-3] + padded[:, 1:-2] + padded[:, 2:-1] + padded[:, 3:]
-    summed: Array = across[:-3] + across[1:-2] + across[2:-1] + across[3:]
+    summed = np.empty_like(weights)
+    in_bands(len(weights), lambda a, b: _cell_rows(weights, summed, a, b))
     return summed
+
+
+@nb.njit(nogil=True, cache=True)
+def _shared_rows(total, weights, summed, out, first, end):  # type: ignore[no-untyped-def]
+    """What was summed over the weights: rows 2·first to 2·end."""
+    down = np.empty(summed.shape[1], np.float32)
+    for y in range(first, end):
+        _over_cells(weights, y, down, summed[y])
+        for x in range(down.size):
+            down[x] = 1 / summed[y, x]
+        for k in range(2):
+            row = _u(2 * y + k)
+            for x in range(_u(down.size)):
+                out[row, _u(2) * x] = total[row, _u(2) * x] * down[x]
+                out[row, _u(2) * x + _u(1)] = total[row, _u(2) * x + _u(1)] * down[x]
+
+
+class Shrunk(NamedTuple):
+    """The result of a pass; the weight of the block at each second pixel, 0 where none begins; and the sum of those
+    over each cell of 2×2 pixels."""
+
+    plane: Array
+    blocks: Array
+    weights: Array
 
 
 def shrunk(
     plane: Array, guide: Array | None, deviation: Array, noise: Array, threshold: float, *, lends: bool = False
-) -> tuple[Array, Array]:
-    """A pass over a plane (sides even): the result, and the weight of the block at each second pixel, 0 where none
-    begins. `noise` (H/2×W/2) is the local deviation, `deviation` (64 values) the noise of each coefficient where
-    that is 1. Without a guide, coefficients below threshold·deviation·noise are dropped; with one, each is scaled
-    by g²/(g² + deviation²·noise²), or where the guide `lends`, those below the threshold are taken from it."""
+) -> Shrunk:
+    """A pass over a plane (sides even). `noise` (H/2×W/2) is the local deviation, `deviation` (64 values) the noise
+    of each coefficient where that is 1. Without a guide, coefficients below threshold·deviation·noise are dropped;
+    with one, each is scaled by g²/(g² + deviation²·noise²), or where the guide `lends`, those below the threshold
+    are taken from it."""
     height, width = plane.shape
     if width < 2 * COUNT:  # narrower than what is worked on at once
         wider = (0, 0), (0, 2 * COUNT - width)
         guide = None if guide is None else np.pad(guide, wider, "edge")
         noise = np.pad(noise, ((0, 0), (0, COUNT - width // 2)), "edge")
-        done, blocks = shrunk(np.pad(plane, wider, "edge"), guide, deviation, noise, threshold, lends=lends)
-        return np.ascontiguousarray(done[:, :width]), blocks[:, : width // 2]
+        done, *kinds = shrunk(np.pad(plane, wider, "edge"), guide, deviation, noise, threshold, lends=lends)
+        blocks, summed = (weights[:, : width // 2] for weights in kinds)
+        return Shrunk(np.ascontiguousarray(done[:, :width]), blocks, summed)
     half = (width // 2 + 2 * COUNT - 1) // COUNT * COUNT
     begins = (np.arange(half) <= width // 2 - BLOCK // 2).astype(np.float32)
     power = np.pad(noise * noise, ((0, 0), (0, half - width // 2)), "edge")
@@ -305,10 +342,10 @@ def shrunk(
         height // 2,
         lambda a, b: _sliding_rows(plane, ideal, limits, power, begins, lends, total, weights, 2 * a, 2 * b),
     )
-    blocks = weights[:, : width // 2]
-    summed, done = pixel_weights(blocks), np.empty_like(plane)
-    in_bands(height // 2, lambda a, b: _shared_rows(total, summed, done, a, b))
-    return done, blocks
+    blocks, done = weights[:, : width // 2], np.empty_like(plane)
+    summed = np.empty(blocks.shape, np.float32)
+    in_bands(height // 2, lambda a, b: _shared_rows(total, weights, summed, done, a, b))
+    return Shrunk(done, blocks, summed)
 
 
 NO_GUIDE = np.empty((0, 0), np.float32)

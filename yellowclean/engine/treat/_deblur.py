@@ -147,9 +147,8 @@ def added(plane: Array, noise: Array, spectrum: Array, kernel: Array, threshold:
     change = cv2.filter2D(plane, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101)
     flat = np.ascontiguousarray((deviations(kernel) * spectrum).reshape(-1))
     local = np.ascontiguousarray(cv2.blur(noise, (9, 9))[::2, ::2])
-    guide, _ = shrunk(change, None, flat, local, threshold)
-    done, _ = shrunk(change, guide, flat, local, threshold)
-    return done[inside.slices]
+    guide = shrunk(change, None, flat, local, threshold).plane
+    return shrunk(change, guide, flat, local, threshold).plane[inside.slices]
 
 
 REACH = HALF + 16 + 6

@@ -10,7 +10,7 @@ import numpy as np
 from pydantic import BaseModel
 
 from ..format import Format
-from ..frames import Array, Frame, Region
+from ..frames import Array, Frame, Region, extended
 from ..motion import Track
 from ..noise.profile import NoiseProfile
 from ..noise.stabilise import Stabiliser
@@ -36,7 +36,14 @@ class Picture:
 
     @staticmethod
     def untouched(rgb: Frame) -> Picture:
-        return Picture(rgb, np.ones((2, *rgb.shape[:2]), np.float32))
+        return Picture(rgb, np.broadcast_to(np.float32(1), (2, *rgb.shape[:2])))
+
+    def extended(self, inside: Region, wanted: Region) -> Picture:
+        """Mirrored outwards: what covers `inside` made to cover `wanted`."""
+        rgb = extended(self.rgb, inside, wanted)
+        if not any(self.noise.strides):  # one number for all of it
+            return Picture(rgb, np.broadcast_to(self.noise[:, :1, :1], (2, *rgb.shape[:2])))
+        return Picture(rgb, np.stack([extended(plane, inside, wanted) for plane in self.noise]))
 
     def part(self, region: Region) -> Picture:
         """A copy of a region."""

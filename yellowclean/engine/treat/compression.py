@@ -239,7 +239,7 @@ def _shrunk(plane: Array, error: Array) -> Array:
 
 def _blocks_cleared(plane: Array, error: Array) -> Array:
     local = np.ascontiguousarray(error[::2, ::2])
-    return shrunk(plane, None, BARS, local, 1.0)[0]
+    return shrunk(plane, None, BARS, local, 1.0).plane
 
 
 def _kept_within(before: Array, cleared: Array, error: Array) -> Array:

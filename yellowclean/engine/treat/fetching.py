@@ -92,25 +92,33 @@ def _gathered(plane, line, column, taps):  # type: ignore[no-untyped-def]
 
 
 @nb.njit(nogil=True, cache=True)
-def _motion_of_row(field, reduction, y, nearest, part, line, motion):  # type: ignore[no-untyped-def]
-    """Motion and doubt (3×W) at each pixel of a row of the frame, between the places that the field has."""
-    rows, columns = field.shape[:2]
-    at = min(max((y + np.float32(0.5)) / reduction[1] - np.float32(0.5), np.float32(0)), np.float32(rows - 1))
-    above = int(at)
-    below, share = min(above + 1, rows - 1), np.float32(at - above)
-    for x in range(nearest[0], min(nearest[-1] + 2, columns)):
-        for k in range(3):
-            line[x, k] = field[above, x, k] * (1 - share) + field[below, x, k] * share
-    for x in range(motion.shape[1]):
-        a, b = nearest[x], min(nearest[x] + 1, columns - 1)
-        for k in range(3):
-            motion[k, x] = line[a, k] * (1 - part[x]) + line[b, k] * part[x]
+def _field_row(field, row, nearest, part, line):  # type: ignore[no-untyped-def]
+    """Motion and doubt (3×W) of a row of the field at each column of the frame, between the places that it has."""
+    last = field.shape[1] - 1
+    for x in range(_u(line.shape[1])):
+        a = nearest[x]
+        b, share = _u(min(a + 1, last)), part[x]
+        for k in range(_u(3)):
+            here = field[_u(row), _u(a), k]
+            line[k, x] = here + share * (field[_u(row), b, k] - here)
+
+
+@nb.njit(nogil=True, cache=True)
+def _motion_row(lines, share, x):  # type: ignore[no-untyped-def]
+    """Sixteen of each of the three between two rows of the field (2×3×W)."""
+    wide = _u(lines.shape[2])
+    return (
+        load(lines, x) + share * (load(lines, _u(3) * wide + x) - load(lines, x)),
+        load(lines, wide + x) + share * (load(lines, _u(4) * wide + x) - load(lines, wide + x)),
+        load(lines, _u(2) * wide + x) + share * (load(lines, _u(5) * wide + x) - load(lines, _u(2) * wide + x)),
+    )
 
 
 @nb.njit(nogil=True, cache=True)
 def _fetch_rows(other, field, reduction, place, warped, gain, doubt, first, end):  # type: ignore[no-untyped-def]
     planes, height, width = other.shape
-    columns, wide = field.shape[1], warped.shape[2]
+    rows, columns = field.shape[:2]
+    wide = warped.shape[2]
     left, top, search = int(place[2]), int(place[3]), np.float32(place[4])
     nearest, part = np.empty(wide, np.int64), np.empty(wide, np.float32)
     for x in range(wide):
@@ -118,15 +126,22 @@ def _fetch_rows(other, field, reduction, place, warped, gain, doubt, first, end)
         at = min(max(at, np.float32(0)), np.float32(columns - 1))
         nearest[x] = int(at)
         part[x] = at - nearest[x]
-    line, motion = np.empty((columns, 3), np.float32), np.empty((3, wide), np.float32)
+    lines, held = np.empty((2, 3, wide), np.float32), -1
     steps, taken = np.empty(2 * COUNT, np.float32), np.empty(COUNT, np.bool_)
     taps = np.empty(16 * COUNT, np.float32)
     zero, one = spread(np.float32(0)), spread(np.float32(1))
     for y in range(first, end):
-        _motion_of_row(field, reduction, y + place[1], nearest, part, line, motion)
+        at = (np.float32(y) + place[1] + np.float32(0.5)) / reduction[1] - np.float32(0.5)
+        at = min(max(at, np.float32(0)), np.float32(rows - 1))
+        above = int(at)
+        between = at - np.float32(above)
+        if above != held:
+            held = above
+            for k in range(2):
+                _field_row(field, min(above + k, rows - 1), nearest, part, lines[k])
         for x in range(0, wide, COUNT):
             to = _u(y * wide + x)
-            mx, my, away = load(motion, _u(x)), load(motion, _u(wide + x)), load(motion, _u(2 * wide + x))
+            mx, my, away = _motion_row(lines, between, _u(x))
             reach = mx * mx + my * my
             store(doubt, to, away / (np.float32(DOUBT_SHARE) * root(reach) + np.float32(DOUBT_PX)))
             column, row = whole_below(mx), whole_below(my)

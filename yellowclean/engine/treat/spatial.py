@@ -8,10 +8,12 @@ result. Where an earlier step has already lowered the noise, thresholds are lowe
 
 from __future__ import annotations
 
+import numba as nb
 import numpy as np
 
 from ..frames import Array, Region
-from ..octaves import OCTAVES, doubled, halved
+from ..octaves import OCTAVES, doubled, halved, quartered
+from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity
 from ._dct import pixel_weights, shrunk
 from .base import Around, Need, Picture, Treatment, Window
@@ -77,31 +79,32 @@ def apply(p: Spatial, window: Window, around: Around) -> Picture:
     spectrum = around.profile.spectrum_array()
     wanted = window.inside
     here, inside = window.here.part(wanted), wanted.slices
-    after, kept = np.empty((3, *here.rgb.shape[:2]), np.float32), np.ones_like(here.noise)
+    after, left = np.empty((3, *here.rgb.shape[:2]), np.float32), here.noise.copy()
     for axis, share in enumerate((p.luma, p.chroma, p.chroma)):
         if share == 0:
             after[axis] = before[axis][inside]
             continue
         noise = np.sqrt(window.here.noise[min(axis, 1)]) * np.float32(share / 100)
-        done, remains, cut = _octaves(p, before[axis], noise, spectrum[axis])
-        part = wanted.within(Region(cut, cut, 0, 0)).slices
-        after[axis], kept[min(axis, 1)] = done[part], remains[part]
-    left = here.noise * kept
+        done, cells, cut = _octaves(p, before[axis], noise, spectrum[axis])
+        part = wanted.within(Region(cut, cut, 0, 0))
+        after[axis] = done[part.slices]
+        if axis < 2:
+            _keep(left[axis], cells, part)
     before = np.ascontiguousarray(before[(slice(None), *inside)])
     rgb = around.stabiliser.applied(here.rgb, before, after, here.noise - left)
     return Picture(rgb, left)
 
 
 def _octaves(p: Spatial, plane: Array, noise: Array, spectrum: Array, octave: int = 0) -> tuple[Array, Array, int]:
-    """(denoised plane, share of variance kept, pixels cut off every side): each octave works on no more of
-    the margin than it needs itself; low frequencies come from the coarser one."""
+    """(denoised plane, share of variance kept in each cell of 2×2 pixels, pixels cut off every side): each octave
+    works on no more of the margin than it needs itself; low frequencies come from the coarser one."""
     coarser = octave + 1 < p.octaves
     cut = (MARGINS[p.octaves - 1] >> octave) - OWN_MARGIN if coarser else 0
-    done, kept = _one_size(p, _inner(plane, cut), _inner(noise, cut), spectrum[octave], p.by_octave[octave])
+    done, cells = _one_size(p, _inner(plane, cut), _inner(noise, cut), spectrum[octave], p.by_octave[octave])
     if coarser:
         coarse, _, already = _octaves(p, halved(plane), halved(noise), spectrum, octave + 1)
         done += doubled(_inner(coarse, cut // 2 - already) - halved(done))
-    return done, kept, cut
+    return done, cells, cut
 
 
 def _inner(plane: Array, border: int) -> Array:
@@ -111,17 +114,29 @@ def _inner(plane: Array, border: int) -> Array:
 def _one_size(p: Spatial, plane: Array, noise: Array, deviation: Array, share: float) -> tuple[Array, Array]:
     """Both passes at one octave; the sides of `plane` are even."""
     if share == 0:
-        return plane.copy(), np.ones_like(plane)
+        return plane.copy(), np.ones_like(quartered(plane))
     flat = np.ascontiguousarray(deviation.reshape(-1))
     local = noise[::2, ::2] * np.float32(share)
-    guide, blocks = shrunk(plane, None, flat, local, p.threshold)
+    guide, blocks, _ = shrunk(plane, None, flat, local, p.threshold)
     if p.solid or p.guard:
         local = local * _adapted(p, blocks)
     if p.solid:
-        guide, _ = shrunk(plane, None, flat, local, p.threshold)
-    done, blocks = shrunk(plane, guide, flat, local, p.threshold)
-    kept = np.minimum(BLOCKS_OVER_A_PIXEL / (64 * pixel_weights(blocks)), 1)
-    return done, kept.repeat(2, axis=0).repeat(2, axis=1)
+        guide, _, _ = shrunk(plane, None, flat, local, p.threshold)
+    done, _, weights = shrunk(plane, guide, flat, local, p.threshold)
+    return done, np.minimum(BLOCKS_OVER_A_PIXEL / (64 * weights), 1)
+
+
+def _keep(noise: Array, cells: Array, part: Region) -> None:
+    """Scale the noise by what is kept in the cell of 2×2 pixels that each pixel lies in, `part` being where it lies
+    in the plane of cells."""
+    in_bands(len(noise), lambda a, b: _keep_rows(cells, noise, part.x, part.y, a, b))
+
+
+@nb.njit(nogil=True, cache=True)
+def _keep_rows(cells, noise, left, top, first, end):  # type: ignore[no-untyped-def]
+    for y in range(first, end):
+        for x in range(noise.shape[1]):
+            noise[y, x] *= cells[(y + top) // 2, (x + left) // 2]
 
 
 def _adapted(p: Spatial, blocks: Array) -> Array:

@@ -32,6 +32,9 @@ SLACK = 3.0, 2.0
 """Deviations by which pure noise moves the energy and the mean of a patch by chance: less counts as none."""
 
 
+_u = nb.uint64
+
+
 class Temporal(Parameters):
     """Noise that changes from frame to frame."""
 
@@ -76,14 +79,18 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
         _merge_neighbour(
             before, other, around.motion(window.n, n), place, (sigma, weights, slack), p.difference, *sums
         )
-    total /= weight
-    total, weight, carried, squares, before = (p[..., :width] for p in (total, weight, carried, squares, before))
-    share = np.array([p.luma, p.chroma, p.chroma], np.float32)[:, None, None] / 100
-    after, before = before + share * (total - before), np.ascontiguousarray(before)
-    own = 1 - share[:2] + share[:2] * carried / weight
-    left = here.noise * (own**2 + share[:2] ** 2 * squares / weight**2)
-    merged = Picture(around.stabiliser.applied(here.rgb, before, after, here.noise - left), left)
-    return merged.part(window.inside.within(core))
+    share = np.array([p.luma, p.chroma], np.float32) / 100
+    inside = window.inside.within(core)
+    untouched = here.part(inside)
+    made = np.empty((8, inside.height, inside.width), np.float32)
+    plain, after, left = made[:3], made[3:6], made[6:]
+    noise, lies = untouched.noise, (inside.x, inside.y)
+    in_bands(
+        inside.height,
+        lambda a, b: _merged_rows(before, sums, noise, share, *lies, plain, after, left, a, b),
+    )
+    rgb = around.stabiliser.applied(untouched.rgb, plain, after, noise - left)
+    return Picture(rgb, left.copy())
 
 
 def _weights(sigma: Array) -> Array:
@@ -121,10 +128,29 @@ def _merge_neighbour(
     )
 
 
+@nb.njit(nogil=True, cache=True)
+def _merged_rows(before, sums, noise, share, left, top, plain, after, remains, first, end):  # type: ignore[no-untyped-def]
+    """The merge as far as it is used, and the noise that is left, of the part that is wanted."""
+    total, weight, carried, squares = sums
+    for y in range(first, end):
+        row, there = _u(y), _u(y + top)
+        for k in range(3):
+            used, old, new = share[min(k, 1)], plain[k, row], after[k, row]
+            here, merged, sum_of = before[k, there, left:], total[k, there, left:], weight[there, left:]
+            for x in range(_u(old.size)):
+                old[x] = here[x]
+                new[x] = here[x] + used * (merged[x] / sum_of[x] - here[x])
+        for k in range(2):
+            used, rest, was = share[k], remains[k, row], noise[k, row]
+            own, others, sum_of = carried[there, left:], squares[there, left:], weight[there, left:]
+            for x in range(_u(rest.size)):
+                part = used / sum_of[x]
+                kept = 1 - used + own[x] * part
+                rest[x] = was[x] * (kept * kept + others[x] * part * part)
+
+
 STRANGEST = np.float32(-np.log(0.01))
 """From there on a neighbour counts for less than a hundredth, and for nothing."""
-
-_u = nb.uint64
 
 
 @nb.njit(nogil=True, cache=True)
