@@ -12,7 +12,20 @@ from yellowclean import engine
 ROOT = Path(engine.__file__).parent
 
 LAYERS = (
-    ("errors", "disk", "bounded", "release", "parallel", "frames", "octaves", "cache", "parameters", "primaries"),
+    (
+        "errors",
+        "disk",
+        "bounded",
+        "release",
+        "parallel",
+        "lanes",
+        "frames",
+        "tables",
+        "octaves",
+        "cache",
+        "parameters",
+        "primaries",
+    ),
     ("media",),
     ("colour", "motion"),
     ("format", "noise", "footage"),

@@ -8,6 +8,7 @@ from functools import lru_cache
 import numpy as np
 
 from ..frames import Array
+from ..tables import read
 from .encodings import converted
 
 LINEAR = "Linear Rec.709 (sRGB)"
@@ -34,7 +35,7 @@ class GreyCurve:
     def slope(self, values: Array) -> Array:
         """Light for a small step of value, at grey values."""
         steps = np.gradient(self.lights, self.values)
-        return np.interp(values, self.values, steps).astype(np.float32)
+        return read(values, self.values, steps)
 
 
 @lru_cache(16)
@@ -50,7 +51,7 @@ def grey_curve(space: str) -> GreyCurve:
 
 
 def _read(at: Array, told: Array, x: Array) -> Array:
-    found = np.interp(x, at, told)
+    found = read(x, at, told)
     for end, outside in ((0, x < at[0]), (-1, x > at[-1])):
         if outside.any():
             beside = 1 if end == 0 else -2

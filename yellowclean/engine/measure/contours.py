@@ -9,10 +9,12 @@ structure of Bhagavathy, Llach and Zhai 2009."""
 from __future__ import annotations
 
 import cv2
+import numba as nb
 import numpy as np
 import numpy.typing as npt
 
 from ..frames import CV_SCALE, Array
+from ..parallel import in_bands
 
 RUN, GAP = 8, 2
 SMALLEST, LARGEST = 1.2 / CV_SCALE, 48 / CV_SCALE
@@ -31,17 +33,27 @@ UNITS = 1 << 20
 """Steps are summed in whole multiples of 1/UNITS: exactly, so that no sum depends on where it began."""
 
 
+_u = nb.uint64
+
+
 def contour_steps(plane: Array, *, run: int = RUN, largest: float = LARGEST, flatness: float = FLATNESS) -> Array:
     """Size of the step of the contour at each pixel, 0 where there is none; H×W, in frame units.
 
     `run` is the least length of the flat sides in pixels, `largest` the step from which on an edge is one of the
     scene."""
-    plane = plane.astype(np.float32)
+    plane = np.ascontiguousarray(plane, np.float32)
+    across = np.zeros_like(plane)
     if min(plane.shape) <= 2 * run + GAP:
-        return np.zeros_like(plane)
-    across = _along_rows(plane, run, largest, flatness)
-    down = _along_rows(np.ascontiguousarray(plane.T), run, largest, flatness).T
-    return np.maximum(across, down)
+        return across
+    turned = np.ascontiguousarray(plane.T)
+    down = np.zeros_like(turned)
+    for lying, steps in ((plane, across), (turned, down)):
+        _found(lying, run, np.float32(largest), np.float32(flatness), steps)
+    return np.maximum(across, down.T)
+
+
+def _found(plane: Array, run: int, largest: np.float32, flatness: np.float32, steps: Array) -> None:
+    in_bands(len(plane), lambda a, b: _across_rows(plane, run, largest, flatness, steps, a, b))
 
 
 def in_company(found: npt.NDArray[np.bool_]) -> npt.NDArray[np.bool_]:
@@ -74,22 +86,33 @@ def alike(steps: Array, lines: npt.NDArray[np.bool_], reach: int, within: float)
     return same
 
 
-def _along_rows(plane: Array, run: int, largest: float, flatness: float) -> Array:
-    lows, highs, sums, close = plane, plane, plane, plane
-    for k in range(run - 1):
-        sums = sums[:, :-1] + plane[:, -sums.shape[1] + 1 :]
-        close = sums if k == CLOSE - 2 else close
-        lows = np.minimum(lows[:, :-1], plane[:, -lows.shape[1] + 1 :])
-        highs = np.maximum(highs[:, :-1], plane[:, -highs.shape[1] + 1 :])
-    apart = run + GAP
-    spread = highs - lows
-    step = np.abs(sums[:, apart:] - sums[:, :-apart]) / np.float32(run)
-    beside = CLOSE + GAP  # those nearest to the gap: of a ramp they differ by much less than the whole sides do
-    within = slice(run - CLOSE, run - CLOSE + step.shape[1])
-    sharp = np.abs(close[:, beside:] - close[:, :-beside])[:, within] / np.float32(CLOSE)
-    uneven = np.maximum(spread[:, apart:], spread[:, :-apart])
-    banded = (step >= SMALLEST) & (step <= largest) & (sharp >= SHARPNESS * step) & (uneven <= flatness * step)
-    result = np.zeros_like(plane)
-    first = run + GAP // 2
-    result[:, first : first + step.shape[1]] = np.where(banded, step, 0)
-    return result
+@nb.njit(nogil=True, cache=True)
+def _across_rows(plane, run, largest, flatness, steps, first, end):  # type: ignore[no-untyped-def]
+    """Contours that stand upright, in rows `first` to `end`."""
+    width = plane.shape[1]
+    sides = width - run + 1
+    closest, sums = np.empty(width, np.float32), np.empty(width, np.float32)
+    low, high = np.empty(width, np.float32), np.empty(width, np.float32)
+    for y in range(first, end):
+        row = plane[y]
+        for x in range(_u(sides)):
+            sums[x] = low[x] = high[x] = row[x]
+        for k in range(1, run):
+            for x in range(_u(sides)):
+                value = row[x + _u(k)]
+                sums[x] += value
+                low[x] = min(low[x], value)
+                high[x] = max(high[x], value)
+        for x in range(_u(width - CLOSE + 1)):
+            closest[x] = row[x] + row[x + _u(1)] + row[x + _u(2)]
+        for x in range(_u(sides - run - GAP)):
+            beyond, near = x + _u(run + GAP), x + _u(run - CLOSE)
+            step = abs(sums[beyond] - sums[x]) / np.float32(run)
+            sharp = abs(closest[near + _u(CLOSE + GAP)] - closest[near]) / np.float32(CLOSE)
+            uneven = max(high[beyond] - low[beyond], high[x] - low[x])
+            banded = (
+                SMALLEST <= step <= largest and sharp >= np.float32(SHARPNESS) * step and uneven <= flatness * step
+            )
+            if banded:
+                at = x + _u(run + GAP // 2)
+                steps[_u(y), at] = max(steps[_u(y), at], step)

@@ -12,6 +12,7 @@ from ..colour.opponent import SIGNAL_MATRIX, SIGNALS
 from ..errors import BadPlan
 from ..frames import CV_SCALE, Array
 from ..octaves import BLOCK, OCTAVES, white_deviations
+from ..tables import read
 
 LEAST_DEVIATION = 1e-3
 """An axis may hold no noise at all (grey pictures have no colour); no deviation is taken for smaller."""
@@ -66,8 +67,7 @@ class NoiseCurve(BaseModel):
 
     def sigma_at(self, level: Array, name: str) -> Array:
         """Sigma in frame units (0-1) at levels in frame units."""
-        found = np.interp(np.asarray(level) * CV_SCALE, self.level_cv, self.signal(name))
-        return (found / CV_SCALE).astype(np.float32)
+        return read(np.asarray(level) * CV_SCALE, self.level_cv, self.signal(name) / CV_SCALE)
 
 
 class NoiseProfile(BaseModel):

@@ -174,7 +174,8 @@ a saturated colour, as petals and signals are meant to be, and the others still 
 def cut_off(depth: Array) -> CutOff:
     """What an H×W×3 map amounts to of how far each sample lies inside the limit: below 0 it is cut off."""
     cut = depth <= 0
-    pixels = cut.any(axis=2) & (depth <= NEARLY).all(axis=2)
+    near = depth <= NEARLY
+    pixels = (cut[..., 0] | cut[..., 1] | cut[..., 2]) & near[..., 0] & near[..., 1] & near[..., 2]
     return 100 * float(pixels.mean()), [100 * float(cut[..., c].mean()) for c in range(3)], densest(pixels)
 
 

@@ -54,7 +54,8 @@ class Seen(NamedTuple):
 
 def cut(rgb: Frame, transfer: str) -> Mask:
     """Where values may be cut off, H×W; in linear light what is brighter than white goes on."""
-    found: Mask = rgb.max(axis=2) >= (np.inf if transfer == LINEAR_LIGHT else CUT)
+    at_most = np.inf if transfer == LINEAR_LIGHT else CUT
+    found: Mask = (rgb[..., 0] >= at_most) | (rgb[..., 1] >= at_most) | (rgb[..., 2] >= at_most)
     return found
 
 
