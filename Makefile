@@ -22,7 +22,12 @@ check: build/stamp/web
 	$(BIN)/mypy
 	npm --prefix web run --silent check
 
-setup: build/stamp/web
+setup: build/stamp/web build/stamp/kernels
+
+# Compiled now rather than when they are first used.
+build/stamp/kernels: build/stamp/python $(shell find yellowclean/engine -name '*.py')
+	$(BIN)/python -m yellowclean.kernels
+	mkdir -p $(@D) && touch $@
 
 build/stamp/python: requirements.lock pyproject.toml
 	test -x $(BIN)/python || $(PYTHON) -m venv .venv

@@ -1,13 +1,20 @@
-"""What the noise plan costs: a frame at 1080p and 4K, two workers beside one, and a preview beside OpenCV."""
+"""What the noise plan costs beside OpenCV's non-local means of one frame: a render, a view, a cold frame, a loop;
+its memory at 4K, two workers beside one, how long things take to start, and the survey beside decoding."""
 
 from __future__ import annotations
 
+import itertools
 import multiprocessing
 import os
 import resource
 import statistics
+import subprocess
+import sys
+import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from contextlib import closing
+from pathlib import Path
 
 import cv2
 import numpy as np
@@ -15,7 +22,7 @@ import numpy as np
 from yellowclean.engine.chain import noise_chain
 from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Frame, Region, as_uint8
-from yellowclean.engine.media import MediaInfo, Source
+from yellowclean.engine.media import Destination, MediaInfo, Source, open_source, open_writer
 from yellowclean.engine.motion import Movement
 from yellowclean.engine.noise.profile import NoiseProfile
 from yellowclean.engine.pipeline import Pipeline
@@ -23,14 +30,17 @@ from yellowclean.engine.plan import Plan
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
+from yellowclean.engine.testcamera.shoot import CODECS
 
 from .clips import Clip, described
+from .survey import speed as survey_speed
 
 SIZES = ((960, 540), (1920, 1080), (3840, 2160))
 CAMERA = Camera(stops_under=3, bayer=True)
 STRENGTH, MOVEMENT = 100.0, Movement(4.0)
 PREVIEW = Region(240, 135, 480, 270)
 NLM_STRENGTH = 4
+RUNS, LOOP = 3, 12
 
 
 class Tiled(Source):
@@ -100,41 +110,133 @@ def median_seconds(run: Callable[[int], object], times: int = 9) -> float:
     return statistics.median(taken)
 
 
-def preview(clip: Clip) -> None:
+def nlm_of(frame: Frame) -> Callable[[int], object]:
+    """The unit of time: OpenCV's non-local means of one frame."""
+    piece = as_uint8(frame)
+    return lambda _: cv2.fastNlMeansDenoisingColored(piece, None, NLM_STRENGTH, NLM_STRENGTH, 7, 21)
+
+
+def row(what: str, ratios: Sequence[float], bar: str) -> None:
+    told = ", ".join(f"{ratio:.2f}" for ratio in sorted(ratios))
+    print(f"| {what} | {statistics.median(ratios):.2f} | {told} | {bar} |", flush=True)
+
+
+def whole_plan(clip: Clip, profile: str) -> None:
+    """Frames rendered in order beside one frame of OpenCV, three runs of each in turn."""
+    plan, nlm = full_plan(NoiseProfile.model_validate_json(profile), clip.info), nlm_of(clip.frames[6])
+    Pipeline(Footage(clip), plan).frame(0)
+    ratios = []
+    for _ in range(RUNS):
+        unit = median_seconds(nlm, times=3)
+        ratios.append(statistics.median(_in_order(Pipeline(Footage(clip), plan), range(3, 9))) / unit)
+    row("noise plan, 960×540, a frame of a render", ratios, "0.5 NLM")
+
+
+def _in_order(pipeline: Pipeline, frames: range) -> list[float]:
+    """Seconds for each frame but the first."""
+    times = []
+    for n in frames:
+        begun = time.perf_counter()
+        pipeline.frame(n)
+        times.append(time.perf_counter() - begun)
+    return times[1:]
+
+
+def view(clip: Clip) -> None:
     """A region at 100 % with the whole proposed plan; decoded frames and motion are there, as when parked."""
     plan, footage = propose(survey(clip)), Footage(clip)
 
-    def plan_of(k: float) -> Plan:
-        *before, last = plan.steps
-        settings = {**last.settings, "luma": 100 + k}
-        return Plan(profile=plan.profile, steps=[*before, last.model_copy(update={"settings": settings})])
+    def plan_of(step: int, k: float) -> Plan:
+        steps = list(plan.steps)
+        name = "luma" if steps[step].kind == "spatial" else "difference"
+        value = 100 + k if name == "luma" else 1 + k / 100
+        steps[step] = steps[step].model_copy(update={"settings": {**steps[step].settings, name: value}})
+        return Plan(profile=plan.profile, steps=steps)
 
-    def parked(k: int) -> Frame:
-        footage.memory.forget(lambda key: key[1][0] not in {"frame", "luma", "flow", "track"})
-        return Pipeline(footage, plan_of(k)).frame(6, PREVIEW)
-
-    parked(0)
     Pipeline(footage, plan).frame(6, PREVIEW)
-    slider = median_seconds(lambda k: Pipeline(footage, plan_of(1 + k / 2)).frame(6, PREVIEW))
-    draft = median_seconds(lambda k: Pipeline(footage, plan_of(20 + k / 2).draft()).frame(6, PREVIEW))
-    piece = as_uint8(clip.frames[6][PREVIEW.slices])
-    nlm = median_seconds(
-        lambda k: cv2.fastNlMeansDenoisingColored(piece, None, NLM_STRENGTH, NLM_STRENGTH, 7, 21), times=5
-    )
-    all_new = median_seconds(parked, times=5)
-    print("\n| 480×270 at 100 % | median s | of OpenCV NLM |\n| --- | ---: | ---: |")
-    for name, seconds in (
-        ("OpenCV NLM, one frame", nlm), ("slider of the last step moved", slider),
-        ("coarse picture", draft), ("every step anew", all_new),
-    ):  # fmt: skip
-        print(f"| {name} | {seconds:.3f} | {seconds / nlm:.2f} |")
+    kinds = {
+        "slider of the last step, to the exact picture": (lambda k: plan_of(-1, 1 + k / 2), "0.25 NLM of the view"),
+        "slider of the first step, to the exact picture": (lambda k: plan_of(0, 1 + k / 2), "0.4 NLM of the view"),
+        "coarse picture while dragging": (lambda k: plan_of(-1, 20 + k / 2).draft(0.5), "0.1 s"),
+    }
+    nlm, tried = nlm_of(clip.frames[6][PREVIEW.slices]), itertools.count()
+    for what, (of, bar) in kinds.items():
+        ratios, seconds = [], []
+        for _ in range(RUNS):
+            unit = median_seconds(nlm, times=3)
+            plans = [of(next(tried)) for _ in range(9)]
+            seconds.append(median_seconds(_seen(footage, plans)))
+            ratios.append(seconds[-1] / unit)
+        row(f"{what} (480×270, {1000 * statistics.median(seconds):.0f} ms)", ratios, bar)
+
+
+def _seen(footage: Footage, plans: list[Plan]) -> Callable[[int], object]:
+    return lambda k: Pipeline(footage, plans[k]).frame(6, PREVIEW)
+
+
+def parked(path: Path, profile: str) -> None:
+    """A frame of 1920×1080 of which nothing is there yet, from its file; and a loop at half size."""
+    coarse: list[float] = []
+    exact: list[float] = []
+    filled: list[float] = []
+    for _ in range(RUNS):
+        with closing(open_source(path)) as source:
+            plan = full_plan(NoiseProfile.model_validate_json(profile), source.info)
+            unit = median_seconds(nlm_of(source.read(20)), times=1)
+            for made, shown, found in ((plan.draft(0.5), 0.5, coarse), (plan, None, exact)):
+                begun = time.perf_counter()
+                Pipeline(Footage(source), made).frame(8, scale=shown)
+                found.append((time.perf_counter() - begun) / unit)
+            loop, begun = Pipeline(Footage(source), plan.draft(0.5)), time.perf_counter()
+            for n in range(LOOP):
+                loop.frame(n, scale=0.5)
+            filled.append(LOOP / (time.perf_counter() - begun))
+    row("cold frame, 1920×1080, coarse picture", coarse, "0.1 NLM")
+    row("cold frame, 1920×1080, exact picture", exact, "0.6 NLM")
+    row("loop at half size, 1920×1080, frames a second", filled, "6")
+
+
+def started(path: Path, plan: Path) -> None:
+    """Processes from nothing: the help of the command line, and the first frame of a plan."""
+    helped = [sys.executable, "-m", "yellowclean.cli", "--help"]
+    framed = [sys.executable, "-c", FIRST_FRAME, str(path), str(plan)]
+    for what, words, bar in (
+        ("help of the command line, s", helped, "1"),
+        ("first frame, 1920×1080, s", framed, "3"),
+    ):
+        row(what, [median_seconds(lambda _, w=words: subprocess.run(w, check=True, stdout=subprocess.DEVNULL), 1)  # type: ignore[misc]
+                   for _ in range(RUNS)], bar)  # fmt: skip
+
+
+FIRST_FRAME = """
+import sys
+from yellowclean.engine.footage import Footage
+from yellowclean.engine.media import open_source
+from yellowclean.engine.pipeline import Pipeline
+from yellowclean.engine.plan import plan_from_json
+Pipeline(Footage(open_source(sys.argv[1])), plan_from_json(open(sys.argv[2]).read())).frame(0)
+"""
 
 
 def main() -> None:
     clip = Clip("quay", CAMERA, frames=13, motion=(1.3, 0.4, 0.8))
     profile = survey(clip).profile.to_json()
-    preview(clip)
     small = [frame[:270, :480].copy() for frame in clip.frames]
+    print("| what | median | runs | bar |\n| --- | ---: | --- | ---: |")
+    whole_plan(clip, profile)
+    view(clip)
+    with tempfile.TemporaryDirectory() as folder:
+        target = Destination(Path(folder) / "hd.mov", CODECS["prores-hq"](None))
+        hd = Tiled(clip.frames, 1920, 1080, 24)
+        with open_writer(target, hd.info) as writer:
+            for n in range(24):
+                writer.write(hd.read(n))
+        parked(target.path, profile)
+        plan = Path(folder) / "plan.json"
+        plan.write_text(full_plan(NoiseProfile.model_validate_json(profile), hd.info).to_json())
+        started(target.path, plan)
     print()
     sizes(small, profile)
     workers(small, profile)
+    print()
+    survey_speed()

@@ -16,7 +16,8 @@ from unittest import TestCase
 import numpy as np
 
 from tests.clips import psnr, temporary_folder
-from yellowclean.cli import main
+from yellowclean.cli import main, overview
+from yellowclean.cli_verbs import _parser
 from yellowclean.engine.media import open_source
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.plan import Plan, Step
@@ -27,6 +28,13 @@ PROGRAM = str(Path(sys.executable).parent / "yellow-clean")
 def run(*arguments: object) -> subprocess.CompletedProcess[str]:
     command = [PROGRAM, *(str(a) for a in arguments)]
     return subprocess.run(command, capture_output=True, text=True, timeout=180, check=False)
+
+
+class Overview(TestCase):
+    def test_help_is_that_of_the_verbs_and_loads_no_engine(self) -> None:
+        self.assertEqual(overview().format_help(), _parser().format_help())
+        asked = "import sys, yellowclean.cli as c; c.overview().format_help(); sys.exit('numpy' in sys.modules)"
+        self.assertEqual(subprocess.run([sys.executable, "-c", asked], check=False).returncode, 0)
 
 
 class WholeJob(TestCase):

@@ -25,7 +25,6 @@ from .finding import VIDEO_ENDINGS, Found, described_footage, found_media
 from .folder import FIRST, JobFolder, JobShot, WrittenShot, relative, shot_from
 from .naming import TEMPLATE, named
 from .note import Note, NoteShot, note_of, shot_of
-from .paper import as_html, as_pdf
 from .relink import Written, as_edls, as_otio, relinked, written
 from .taking import Placed, own_name, taken
 from .timeline import Timeline, described, drops_frames, from_json, read
@@ -266,6 +265,8 @@ def write_note(job: JobFolder, out: Path) -> list[Path]:
     told = note(job)
     out.mkdir(parents=True, exist_ok=True)
     files = [out / f"note.{ending}" for ending in ("html", "pdf", "json")]
+    from .paper import as_html, as_pdf  # noqa: PLC0415, what sets type takes long to load
+
     files[0].write_text(as_html(told))
     files[1].write_bytes(as_pdf(told))
     files[2].write_text(told.model_dump_json(by_alias=True, indent=1) + "\n")

@@ -38,10 +38,15 @@ class Picture:
     def untouched(rgb: Frame) -> Picture:
         return Picture(rgb, np.broadcast_to(np.float32(1), (2, *rgb.shape[:2])))
 
+    @property
+    def even(self) -> bool:
+        """Whether what is left of the noise is one number, and kept as one."""
+        return not any(self.noise.strides)
+
     def extended(self, inside: Region, wanted: Region) -> Picture:
         """Mirrored outwards: what covers `inside` made to cover `wanted`."""
         rgb = extended(self.rgb, inside, wanted)
-        if not any(self.noise.strides):  # one number for all of it
+        if self.even:
             return Picture(rgb, np.broadcast_to(self.noise[:, :1, :1], (2, *rgb.shape[:2])))
         return Picture(rgb, np.stack([extended(plane, inside, wanted) for plane in self.noise]))
 

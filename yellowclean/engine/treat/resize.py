@@ -51,6 +51,8 @@ def apply(p: Resize, window: Window, around: Around) -> Picture:
     result = resized(rgb, window, p.kernel)
     if p.linear:
         result = converted(result, LINEAR, space)
+    if window.here.even:
+        return Picture(result, np.broadcast_to(window.here.noise[:, :1, :1], (2, *result.shape[:2])))
     noise = resized(np.moveaxis(window.here.noise, 0, 2), window, OF_NOISE)
     return Picture(result, np.ascontiguousarray(np.moveaxis(noise, 2, 0)))
 

@@ -1,0 +1,37 @@
+"""Compiles the engine's kernels, so that no user waits for it: a small clip is measured and treated in every way.
+
+`python -m yellowclean.kernels`, at set-up. What is compiled is kept beside the sources."""
+
+from __future__ import annotations
+
+import tempfile
+from contextlib import closing
+from pathlib import Path
+
+from .engine.footage import Footage
+from .engine.media import open_source
+from .engine.pipeline import Pipeline
+from .engine.plan import Plan, Step
+from .engine.survey import survey
+from .engine.testcamera import Camera, ShotRecipe, shoot
+from .engine.treat import TREATMENTS
+
+FRAMES, MIDDLE = 14, 6
+
+
+def main() -> None:
+    recipe = ShotRecipe(
+        name="kernels", scene="quay", camera=Camera(stops_under=3), width=320, height=192, frames=FRAMES,
+        codec="h264-8bit", bit_rate=4_000_000,
+    )  # fmt: skip
+    with tempfile.TemporaryDirectory() as folder:
+        shoot(recipe, Path(folder))
+        footage = next(path for path in Path(folder).iterdir() if path.name.startswith(f"{recipe.name}."))
+        with closing(open_source(footage)) as source:
+            profile = survey(source).profile
+            for kind in TREATMENTS:
+                Pipeline(Footage(source), Plan(profile=profile, steps=[Step(kind=kind)])).frame(MIDDLE)
+
+
+if __name__ == "__main__":
+    main()
