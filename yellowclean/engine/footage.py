@@ -18,11 +18,11 @@ from .parallel import side_by_side
 
 T = TypeVar("T")
 
-MEMORY_BYTES = 1280 << 20
+MEMORY_BYTES = 1024 << 20
 """Decoded frames, motion and results of steps kept, so that going back is instant and nothing is computed twice. A
 plan that looks at more frames at once has more kept."""
 
-BESIDE_FRAMES_BYTES = 512 << 20
+BESIDE_FRAMES_BYTES = 256 << 20
 
 _numbers = itertools.count()
 

@@ -9,8 +9,8 @@ from __future__ import annotations
 import itertools
 import os
 import threading
-from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor, wait
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from functools import cache
 from typing import TypeVar
 
@@ -49,12 +49,29 @@ def side_by_side(work: Callable[[T], U], items: Sequence[T]) -> list[U]:
     if thread_count() == 1:
         return [work(item) for item in items]
     depth = getattr(_here, "depth", 0)
+    return list(_outer_pool(depth).map(_deeper(work, depth), items))
 
-    def deeper(item: T) -> U:
+
+def _deeper(work: Callable[[T], U], depth: int) -> Callable[[T], U]:
+    def done(item: T) -> U:
         _here.depth = depth + 1
         return work(item)
 
-    return list(_outer_pool(depth).map(deeper, items))
+    return done
+
+
+def ahead(work: Callable[[T], U], items: Sequence[T]) -> Iterator[U]:
+    """`work` done on each of several things in turn, on the next one while the last is made use of."""
+    if thread_count() == 1:
+        yield from map(work, items)
+        return
+    depth = getattr(_here, "depth", 0)
+    begun: Future[U] | None = None
+    for k, item in enumerate(items):
+        # what nobody has begun is done here: whoever might have, may wait for this very thread
+        done = work(item) if begun is None or begun.cancel() else begun.result()
+        begun = _outer_pool(depth).submit(_deeper(work, depth), items[k + 1]) if k + 1 < len(items) else None
+        yield done
 
 
 def in_bands(rows: int, work: Callable[[int, int], None], least: int = 32) -> None:

@@ -15,7 +15,7 @@ from ..frames import Array
 from ..lanes import COUNT, chosen, load, root, spread, store
 from ..motion import STANDS, Movement, Track
 from ..noise.profile import LEAST_DEVIATION
-from ..parallel import in_bands
+from ..parallel import ahead, in_bands
 from ..parameters import Parameters, amount, quantity
 from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
@@ -60,6 +60,12 @@ def need(p: Temporal) -> Need:
 
 def apply(p: Temporal, window: Window, around: Around) -> Picture:
     """Merge the neighbours into the frame."""
+    untouched, plain, after, left = _merged(p, window, around)
+    return Picture(around.stabiliser.applied(untouched.rgb, plain, after, untouched.noise - left), left)
+
+
+def _merged(p: Temporal, window: Window, around: Around) -> tuple[Picture, Array, Array, Array]:
+    """The wanted part of the frame; its stabilised planes before and after; and the noise that is left."""
     core = window.inside.grown(PATCH)  # trust at a pixel looks at the patch around it
     here = window.here.part(core)
     width = here.rgb.shape[1]
@@ -74,23 +80,23 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
     place = np.array([window.place.x + core.x, window.place.y + core.y, core.x, core.y, p.search], np.float32)
     weights = _weights(sigma)
     slack = _slack(spectrum, weights)
-    for n in window.neighbours:
-        other = around.stabiliser.opponent(window.pull(n).rgb)
-        _merge_neighbour(
-            before, other, around.motion(window.n, n), place, (sigma, weights, slack), p.difference, *sums
-        )
+
+    def brought(n: int) -> tuple[Array, Track]:
+        return around.stabiliser.opponent(window.pull(n).rgb), around.motion(window.n, n)
+
+    for other, track in ahead(brought, window.neighbours):
+        _merge_neighbour(before, other, track, place, (sigma, weights, slack), p.difference, *sums)
     share = np.array([p.luma, p.chroma], np.float32) / 100
     inside = window.inside.within(core)
     untouched = here.part(inside)
-    made = np.empty((8, inside.height, inside.width), np.float32)
-    plain, after, left = made[:3], made[3:6], made[6:]
+    plain = np.empty((3, inside.height, inside.width), np.float32)
+    after, left = np.empty_like(plain), np.empty_like(plain[:2])
     noise, lies = untouched.noise, (inside.x, inside.y)
     in_bands(
         inside.height,
         lambda a, b: _merged_rows(before, sums, noise, share, *lies, plain, after, left, a, b),
     )
-    rgb = around.stabiliser.applied(untouched.rgb, plain, after, noise - left)
-    return Picture(rgb, left.copy())
+    return untouched, plain, after, left
 
 
 def _weights(sigma: Array) -> Array:
