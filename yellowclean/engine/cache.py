@@ -75,6 +75,11 @@ class Memory:
                 _, (_, oldest) = self._items.popitem(last=False)
                 self._bytes -= oldest
 
+    def newest(self, wanted: Callable[[Any], bool]) -> tuple[Any, Any] | None:
+        """The key and value used last of those that are held and whose keys `wanted` names."""
+        with self._lock:
+            return next(((key, self._items[key][0]) for key in reversed(self._items) if wanted(key)), None)
+
     def forget(self, belongs: Callable[[Any], bool]) -> None:
         """Drop the values of all keys that `belongs` names."""
         with self._lock:

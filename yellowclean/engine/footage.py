@@ -46,6 +46,11 @@ class Footage:
         """A value of this footage, computed once."""
         return self.memory.get((self._number, key), make, size_of)
 
+    def held(self, wanted: Callable[[Any], bool]) -> tuple[Any, Any] | None:
+        """The key and value used last of those that are held of this footage and whose keys `wanted` names."""
+        found = self.memory.newest(lambda key: key[0] == self._number and wanted(key[1]))
+        return None if found is None else (found[0][1], found[1])
+
     def forget(self) -> None:
         """Give back the memory that this footage holds."""
         self.memory.forget(lambda key: bool(key[0] == self._number))

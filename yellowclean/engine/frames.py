@@ -84,6 +84,11 @@ class Region:
         x, y = min(max(self.x, 0), width), min(max(self.y, 0), height)
         return Region(x, y, max(min(self.right, width) - x, 0), max(min(self.bottom, height) - y, 0))
 
+    def holds(self, other: Region) -> bool:
+        """Whether all of another region lies inside."""
+        across = self.x <= other.x and other.right <= self.right
+        return across and self.y <= other.y and other.bottom <= self.bottom
+
     def within(self, outer: Region) -> Region:
         """This region in coordinates that start at the corner of `outer`."""
         return Region(self.x - outer.x, self.y - outer.y, self.width, self.height)

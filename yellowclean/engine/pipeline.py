@@ -105,9 +105,31 @@ class Pipeline:
         one of the source (default: as many as there are)."""
         region = self._checked(n, region)
         result = self._pulled(len(self._steps), n, self.covered(region)).rgb
+        return self._reduced(self._finished(n, region, result), self.format, scale)
+
+    def known(self, n: int, region: Region) -> Frame | None:
+        """The same without any work of the steps: None where they have not made that piece, or not kept it."""
+        region = self._checked(n, region)
+        if not self._steps:
+            return self.frame(n, region)
+        covered, made_by = self.covered(region), self._digests[-1]
+
+        def holds(key: Hashable) -> bool:
+            if not (isinstance(key, tuple) and key[:2] == (made_by, n)):
+                return False
+            return bool(key[2].holds(covered))
+
+        found = self.footage.held(holds)
+        if found is None:
+            return None
+        (_, _, held), picture = found
+        return self._finished(n, region, picture.rgb[covered.within(held).slices])
+
+    def _finished(self, n: int, region: Region, result: Frame) -> Frame:
+        """What the steps made, with the source's wild values and under the look."""
         if not any(step.treatment.reshapes for step in self._steps):
             result = self.footage.with_wild(n, region, result)
-        return self._reduced(self.seen_under(self.plan.look).applied(result), self.format, scale)
+        return self.seen_under(self.plan.look).applied(result)
 
     def seen_under(self, look: Look) -> Look:
         """A look for the shot as it stands for the result, whose values may be of another encoding."""

@@ -146,16 +146,26 @@ class Shown:
     area: tuple[float, float, float, float]
 
 
+def kept_picture(shot: Shot, plan: Plan, asked: Asked) -> Shown | None:
+    """A view that was made before: it waits for no other work."""
+    shot.require_footage()
+    kept: bytes | None = _kept(_key(shot, plan, asked))
+    return None if kept is None else Shown(kept, _area(Format.of(shot.info), plan, asked))
+
+
 def picture(shot: Shot, plan: Plan, asked: Asked, stopped: StopCheck) -> Shown:
     """A view, from the cache where it was made before."""
-    shot.require_footage()
+    known = kept_picture(shot, plan, asked)
+    if known is not None:
+        return known
+    made = png(_dithered(_view(pipeline_for(shot, plan, stopped), asked), asked))
+    _keep(_key(shot, plan, asked), made)
+    return Shown(made, _area(Format.of(shot.info), plan, asked))
+
+
+def _key(shot: Shot, plan: Plan, asked: Asked) -> str:
     content = "" if asked.view == "source" else content_of(plan, asked.view, asked.step)
-    key = hashlib.sha256(f"{_engine()}{shot.content}{content}{asked}".encode()).hexdigest()
-    kept: bytes | None = _kept(key)
-    if kept is None:
-        kept = png(_dithered(_view(pipeline_for(shot, plan, stopped), asked), asked))
-        _keep(key, kept)
-    return Shown(kept, _area(Format.of(shot.info), plan, asked))
+    return hashlib.sha256(f"{_engine()}{shot.content}{content}{asked}".encode()).hexdigest()
 
 
 def _area(source: Format, plan: Plan, asked: Asked) -> tuple[float, float, float, float]:

@@ -13,24 +13,25 @@ from ninja import Field, Query, Router, Schema
 from ninja.errors import HttpError
 
 from ...engine.colour.look import Look
-from ...engine.frames import CV_SCALE, Region, StopCheck, never
+from ...engine.frames import CV_SCALE, Frame, Region, StopCheck, never
 from ...engine.judge.closer import Signal
 from ...engine.plan import Plan
 from ..lanes import IN_VIEW, Lanes
 from ..models import PlanVersion, Shot, Still
-from ..views import Asked, View, content_of, picture, picture_key, pipeline_for
+from ..views import Asked, View, content_of, kept_picture, picture, picture_key, pipeline_for
 
 router = Router(tags=["frames"])
 
 T = TypeVar("T")
 
 _lanes = Lanes(2)
-
-_URGENCY = re.compile(r"(?:^|,)\s*u=([0-7])\b")
 """Two at a time: kernels spread over the cores by themselves, and a second waits for data meanwhile."""
 
+_URGENCY = re.compile(r"(?:^|,)\s*u=([0-7])\b")
+
 LEAST_DRAFT, MOST_DRAFT = 0.25, 0.5
-"""Share of its size to which a coarse picture is reduced."""
+"""Shares of its size to which a coarse picture is reduced: two alone, since what is left of the noise has to be found
+for each once."""
 
 FOR_EVER = "private, max-age=31536000, immutable"
 
@@ -86,12 +87,14 @@ async def get_frame(request: HttpRequest, shot_id: int, query: Query[FrameQuery]
     if query.setting:
         plan = plan.with_setting(query.step, query.setting, query.value)
     if query.draft:
-        plan = plan.draft(min(max(query.scale, LEAST_DRAFT), MOST_DRAFT))
+        plan = plan.draft(LEAST_DRAFT if query.scale <= LEAST_DRAFT else MOST_DRAFT)
     asked = Asked(
         query.n, query.view, query.part, max(query.scale, 0.02), query.step, look, query.signal, query.stress,
         query.gain, query.own,
     )  # fmt: skip
-    shown = await unless_gone(lambda stopped: picture(shot, plan, asked, stopped), _urgency(request))
+    shown = await sync_to_async(kept_picture)(shot, plan, asked)
+    if shown is None:
+        shown = await unless_gone(lambda stopped: picture(shot, plan, asked, stopped), _urgency(request))
     response = answered(shown.png, query)
     response["Picture-Area"] = ",".join(f"{value:.6g}" for value in shown.area)
     return response
@@ -99,7 +102,7 @@ async def get_frame(request: HttpRequest, shot_id: int, query: Query[FrameQuery]
 
 class Pixel(Schema):
     """One pixel of the source in 10-bit code values, R', G' and B', and the mean of what the result has in its
-    place, where a version was asked for."""
+    place, where a version was asked for and its result was made there already: reading makes nothing."""
 
     source: list[float]
     result: list[float] | None
@@ -110,10 +113,13 @@ def get_pixel(request: HttpRequest, shot_id: int, n: int, x: int, y: int, versio
     shot = Shot.objects.get(pk=shot_id)
     plan = PlanVersion.objects.get(pk=version_id, shot=shot).plan if version_id else Plan()
     pipeline, place = pipeline_for(shot, plan, never), Region(x, y, 1, 1)
-    source, result = (
-        side.mean(axis=(0, 1)) * CV_SCALE for side in (pipeline.source_frame(n, place), pipeline.frame(n, place))
-    )
-    return Pixel(source=source.tolist(), result=result.tolist() if version_id else None)
+    source, known = pipeline.source_frame(n, place), pipeline.known(n, place) if version_id else None
+    return Pixel(source=_in_cv(source), result=None if known is None else _in_cv(known))
+
+
+def _in_cv(piece: Frame) -> list[float]:
+    mean: list[float] = (piece.mean(axis=(0, 1)) * CV_SCALE).tolist()
+    return mean
 
 
 def _urgency(request: HttpRequest) -> int:
