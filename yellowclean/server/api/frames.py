@@ -30,8 +30,8 @@ _lanes = Lanes(2)
 _URGENCY = re.compile(r"(?:^|,)\s*u=([0-7])\b")
 
 LEAST_DRAFT, MOST_DRAFT = 0.25, 0.5
-"""Shares of its size to which a coarse picture is reduced: two alone, since what is left of the noise has to be found
-for each once."""
+"""Shares of its size to which a coarse picture is reduced: two alone, since its noise has to be found once for
+each."""
 
 FOR_EVER = "private, max-age=31536000, immutable"
 
