@@ -222,7 +222,9 @@ def main() -> None:
     clip = Clip("quay", CAMERA, frames=13, motion=(1.3, 0.4, 0.8))
     profile = survey(clip).profile.to_json()
     small = [frame[:270, :480].copy() for frame in clip.frames]
-    print("| what | median | runs | bar |\n| --- | ---: | --- | ---: |")
+    sizes(small, profile)  # first: a process counts the most that the one which began it has held as its own
+    workers(small, profile)
+    print("\n| what | median | runs | bar |\n| --- | ---: | --- | ---: |")
     whole_plan(clip, profile)
     view(clip)
     with tempfile.TemporaryDirectory() as folder:
@@ -235,8 +237,5 @@ def main() -> None:
         plan = Path(folder) / "plan.json"
         plan.write_text(full_plan(NoiseProfile.model_validate_json(profile), hd.info).to_json())
         started(target.path, plan)
-    print()
-    sizes(small, profile)
-    workers(small, profile)
     print()
     survey_speed()
