@@ -7,6 +7,7 @@ import io
 import json
 import shutil
 import tempfile
+import threading
 from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 from typing import Any
@@ -25,6 +26,7 @@ from yellowclean.engine.media import open_source
 from yellowclean.engine.plan import plan_from_json
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera, ShotRecipe, shoot
+from yellowclean.server.api.frames import _lanes
 from yellowclean.server.models import Job, PlanVersion, Shot, Survey
 from yellowclean.server.use_cases import add_shot, keep_survey, request_survey
 
@@ -348,6 +350,16 @@ class Bench(ApiCase):
         np.testing.assert_allclose(np.array(read["result"]) / 1023 * 255, shown, atol=1)
         self.assertIsNone(self.ask("get", f"/shots/{shot.pk}/pixel?n=1&x=40&y=50")["result"])
         self.ask("get", f"/shots/{shot.pk}/pixel?n=1&x=900&y=50", status=422)
+
+    def test_a_kept_picture_waits_for_no_other_work(self) -> None:
+        shot, query = self.surveyed_shot(), "n=0&view=source&region=3,5,31,29"
+        made, freed = self.picture(shot, query), threading.Event()
+        self.addCleanup(freed.set)
+        threading.Timer(20, freed.set).start()
+        for _ in range(4):
+            _lanes.submit(lambda _: freed.wait(30))
+        np.testing.assert_array_equal(self.picture(shot, query), made)
+        self.assertFalse(freed.is_set())
 
     def test_views_of_one_signal_and_under_stress(self) -> None:
         shot = self.surveyed_shot()

@@ -4,6 +4,9 @@ The compiler finds such lines by itself only where it can prove that no two arra
 four to five times as quick. Products are fused with the sum that takes them, alike in every lane, so that a result
 does not depend on where in a line it stands.
 
+What Numba keeps of compiled kernels it renews by the date of their own file alone: after a change here, remove
+`__pycache__` beside them.
+
 Within `numba.njit` functions only: `load(array, at)` and `store(array, at, lanes)` count single elements of a
 float32 array in C order, whatever its shape, and check no bounds; `+ - * /` work between lanes, and with a float32.
 """
@@ -14,6 +17,7 @@ import operator
 from collections.abc import Callable
 from typing import Any, ClassVar
 
+import numba as nb
 from llvmlite import ir
 from numba import types
 from numba.core.typing.templates import ConcreteTemplate, infer_global, signature
@@ -23,6 +27,10 @@ from numba.extending import lower_builtin, models, register_model
 intrinsic: Any = _intrinsic  # what it makes has no place in the type checker's world
 
 COUNT = 16
+
+unsigned = nb.uint64
+"""The kind of positions in kernels: with signed ones every access would first be tested for a negative index, and
+no loop over a line be carried out on several numbers at once."""
 
 _VECTOR = ir.VectorType(ir.FloatType(), COUNT)
 _UNDEFINED = ir.Constant(_VECTOR, ir.Undefined)

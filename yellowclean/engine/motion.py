@@ -25,20 +25,22 @@ second: averaging also cleans the luma it is computed on."""
 
 class Fineness(NamedTuple):
     """How closely flow is looked for: pixels by which luma is softened, the finest level of the library's pyramid
-    (0: each pixel), and pixels of the patch in which standing still and motion are compared."""
+    (0: each pixel), the weight of smooth motion, and pixels of the patch in which standing still and motion are
+    compared."""
 
     softened: float
     finest: int
+    smoothness: float
     patch: int
 
 
-WHOLE, REDUCED = Fineness(1.2, 2, 17), Fineness(0.4, 1, 13)
+WHOLE, REDUCED = Fineness(1.2, 2, 40.0, 17), Fineness(0.4, 1, 80.0, 13)
 """For a picture in its own size, and for one that was averaged down: motion on a quarter of the size in the end.
 Finer and freer motion follows noise (set on test-camera clips, where this is 0.2 dB better than the library's finer
 presets)."""
 
-SMOOTHNESS, REFINEMENTS = 80.0, 8
-"""Weight of smooth motion and rounds of refinement."""
+REFINEMENTS = 8
+"""Rounds."""
 
 STANDS, SAME_LIGHT = 0.5, 1.0
 """Share of a picture that rests from which on it counts as standing, and how far its mean may be off meanwhile, in
@@ -142,7 +144,7 @@ def flow(
     fineness = _fineness(reduction)
     finder.setFinestScale(fineness.finest)
     if not quick:
-        finder.setVariationalRefinementAlpha(SMOOTHNESS)
+        finder.setVariationalRefinementAlpha(fineness.smoothness)
         finder.setVariationalRefinementIterations(REFINEMENTS)
     height, width = here.shape
     below, right = max(LEAST_SIDE - height, 0), max(LEAST_SIDE - width, 0)

@@ -6,6 +6,7 @@ import numba as nb
 import numpy as np
 
 from .frames import Array
+from .lanes import unsigned as _u
 from .parallel import in_bands
 
 OCTAVES = 3
@@ -51,10 +52,6 @@ def doubled(plane: Array) -> Array:
     out = np.empty((2 * plane.shape[0], 2 * plane.shape[1]), np.float32)
     in_bands(len(plane), lambda a, b: _doubled_rows(plane, out, a, b))
     return out
-
-
-# Unsigned positions: with signed ones every access would first be tested for a negative index.
-_u = nb.uint64
 
 
 @nb.njit(nogil=True, cache=True)

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import itertools
 import os
-import threading
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from functools import cache
@@ -31,13 +30,9 @@ def _pool() -> ThreadPoolExecutor:
 
 
 @cache
-def _outer_pool(depth: int) -> ThreadPoolExecutor:
-    """Apart from the pool of bands, and one for each depth: work here waits for bands there, and for work that it
-    puts side by side in its turn."""
-    return ThreadPoolExecutor(thread_count(), thread_name_prefix=f"beside {depth}")
-
-
-_here = threading.local()
+def _outer_pool() -> ThreadPoolExecutor:
+    """Apart from the pool of bands: work here waits for bands there."""
+    return ThreadPoolExecutor(thread_count(), thread_name_prefix="beside")
 
 
 # OpenCV spreads its work by itself: over no more threads than our own kernels, so that workers share the cores.
@@ -48,16 +43,9 @@ def side_by_side(work: Callable[[T], U], items: Sequence[T]) -> list[U]:
     """`work` done on each of several unlike things at once, results in their order."""
     if thread_count() == 1:
         return [work(item) for item in items]
-    depth = getattr(_here, "depth", 0)
-    return list(_outer_pool(depth).map(_deeper(work, depth), items))
-
-
-def _deeper(work: Callable[[T], U], depth: int) -> Callable[[T], U]:
-    def done(item: T) -> U:
-        _here.depth = depth + 1
-        return work(item)
-
-    return done
+    others = [_outer_pool().submit(work, item) for item in items[1:]]
+    first = [work(item) for item in items[:1]]
+    return first + [_ended(begun, work, item) for begun, item in zip(others, items[1:], strict=True)]
 
 
 def ahead(work: Callable[[T], U], items: Sequence[T]) -> Iterator[U]:
@@ -65,13 +53,17 @@ def ahead(work: Callable[[T], U], items: Sequence[T]) -> Iterator[U]:
     if thread_count() == 1:
         yield from map(work, items)
         return
-    depth = getattr(_here, "depth", 0)
     begun: Future[U] | None = None
     for k, item in enumerate(items):
-        # what nobody has begun is done here: whoever might have, may wait for this very thread
-        done = work(item) if begun is None or begun.cancel() else begun.result()
-        begun = _outer_pool(depth).submit(_deeper(work, depth), items[k + 1]) if k + 1 < len(items) else None
+        done = work(item) if begun is None else _ended(begun, work, item)
+        begun = _outer_pool().submit(work, items[k + 1]) if k + 1 < len(items) else None
         yield done
+
+
+def _ended(begun: Future[U], work: Callable[[T], U], item: T) -> U:
+    """What comes of work that was handed to the pool. What nobody has begun is done here: all threads there may be
+    waiting for what this one is about to make."""
+    return work(item) if begun.cancel() else begun.result()
 
 
 def in_bands(rows: int, work: Callable[[int, int], None], least: int = 32) -> None:

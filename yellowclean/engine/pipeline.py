@@ -301,26 +301,31 @@ class Standpoint:
 
     @property
     def profile(self) -> NoiseProfile:
-        """Kept by hand: `cached_property` holds one lock for all standpoints while it makes one, and what is made
-        here may wait for a frame that another thread makes from another standpoint."""
-        found: NoiseProfile | None = self.__dict__.get("_profile")
-        if found is None:
-            found = self.plan.profile
-            assert found is not None  # a plan with steps has one, by its schema
-            for k, step in enumerate(self.steps):
-                if step.treatment.reshapes:
-                    found = self._behind(k, found)
-            self.__dict__["_profile"] = found
+        return self._once("profile", self._found_profile)
+
+    def _found_profile(self) -> NoiseProfile:
+        found = self.plan.profile
+        assert found is not None  # a plan with steps has one, by its schema
+        for k, step in enumerate(self.steps):
+            if step.treatment.reshapes:
+                found = self._behind(k, found)
         return found
 
     @property
     def stabiliser(self) -> Stabiliser:
-        """Kept by hand, for the same reason, and since to name it takes long."""
-        found: Stabiliser | None = self.__dict__.get("_stabiliser")
-        if found is None:
-            told = "stabiliser", self._told(len(self.steps))
-            found = self.footage.kept(told, lambda: Stabiliser.of(self.profile), lambda _: 9 * 4 * POINTS)
-            self.__dict__["_stabiliser"] = found
+        def found() -> Stabiliser:
+            told = "stabiliser", self._told(len(self.steps))  # takes long enough not to be told each time
+            return self.footage.kept(told, lambda: Stabiliser.of(self.profile), lambda _: 9 * 4 * POINTS)
+
+        return self._once("stabiliser", found)
+
+    def _once(self, name: str, make: Callable[[], T]) -> T:
+        """A value of this standpoint. By hand: `cached_property` holds one lock for all standpoints while it makes
+        one, and what is made here may wait for a frame that another thread makes from another standpoint."""
+        held = self.__dict__
+        if f"_{name}" not in held:
+            held[f"_{name}"] = make()
+        found: T = held[f"_{name}"]
         return found
 
     def motion(self, n: int, neighbour: int) -> Track:

@@ -143,7 +143,7 @@
     >
       x {readout.x} y {readout.y} source {inCv(readout.pixel.source)}{readout.pixel.result
         ? ` · result ${inCv(readout.pixel.result)}`
-        : ""} CV
+        : ""} CV{bench.shown === "result" && !readout.pixel.result ? " · result not at hand" : ""}
     </p>
   {/if}
   {#if bench.computing}

@@ -14,6 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ..frames import CV_SCALE, Array
+from ..lanes import unsigned as _u
 from ..parallel import in_bands
 
 RUN, GAP = 8, 2
@@ -31,9 +32,6 @@ makes by chance stand alone."""
 
 UNITS = 1 << 20
 """Steps are summed in whole multiples of 1/UNITS: exactly, so that no sum depends on where it began."""
-
-
-_u = nb.uint64
 
 
 def contour_steps(plane: Array, *, run: int = RUN, largest: float = LARGEST, flatness: float = FLATNESS) -> Array:

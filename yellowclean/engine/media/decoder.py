@@ -142,7 +142,7 @@ class Decoder:
                     continue
                 self._next = number + 1
                 self._note_damage(number, frame)
-                if self.tells and number == n:
+                if self.tells:
                     self._note_error(number, frame)
                 if number <= n or last is None:
                     last = frame

@@ -15,6 +15,7 @@ import numpy as np
 
 from ..colour.opponent import opponent_axes
 from ..frames import Array, Frame
+from ..lanes import unsigned as _u
 from ..parallel import in_bands
 from .profile import NoiseProfile
 
@@ -80,10 +81,6 @@ def _tables(grid: Array, sigma: Array) -> tuple[Array, Array, Array, float, floa
     unbiased = np.interp(axis, np.maximum.accumulate(expected), grid)
     bias = np.where((inverse > LOW + 0.1) & (inverse < HIGH - 0.1), unbiased - inverse, 0.0)
     return rise, inverse, bias, rise[0], axis[1] - axis[0]
-
-
-# Unsigned positions: with signed ones every access would first be tested for a negative index.
-_u = nb.uint64
 
 
 @nb.njit(nogil=True, cache=True)

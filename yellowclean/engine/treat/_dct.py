@@ -14,6 +14,7 @@ import numpy as np
 
 from ..frames import Array
 from ..lanes import COUNT, chosen, evens, first_woven, last_woven, load, odds, root, spread, store
+from ..lanes import unsigned as _u
 from ..octaves import BLOCK, DCT
 from ..parallel import in_bands
 
@@ -57,8 +58,6 @@ def _inverse(c):  # type: ignore[no-untyped-def]
     return e0 + o0, e1 + o1, e2 + o2, e3 + o3, e3 - o3, e2 - o2, e1 - o1, e0 - o0
 
 
-# Unsigned positions: with signed ones every access would first be tested for a negative index.
-_u = nb.uint64
 _LINE, _TWO_LINES = _u(COUNT), _u(2 * COUNT)
 _ROW = _u(BLOCK * COUNT)
 """Numbers of a row of sixteen blocks."""

@@ -12,6 +12,7 @@ import numpy as np
 
 from ..frames import Array
 from ..lanes import COUNT, chosen, load, root, spread, store, whole_below
+from ..lanes import unsigned as _u
 from ..motion import Track
 from ..parallel import in_bands
 
@@ -43,7 +44,6 @@ def fetched(other: Array, track: Track, place: Array, shape: tuple[int, ...]) ->
     return first, second, third
 
 
-_u = nb.uint64
 _LINE = _u(COUNT)
 
 

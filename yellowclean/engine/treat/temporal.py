@@ -13,6 +13,7 @@ import numpy as np
 
 from ..frames import Array
 from ..lanes import COUNT, chosen, load, root, spread, store
+from ..lanes import unsigned as _u
 from ..motion import STANDS, Movement, Track
 from ..noise.profile import LEAST_DEVIATION
 from ..parallel import ahead, in_bands
@@ -30,9 +31,6 @@ WEIGHTS = 0.5, 0.25, 0.25
 
 SLACK = 3.0, 2.0
 """Deviations by which pure noise moves the energy and the mean of a patch by chance: less counts as none."""
-
-
-_u = nb.uint64
 
 
 class Temporal(Parameters):
