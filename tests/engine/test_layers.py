@@ -12,20 +12,8 @@ from yellowclean import engine
 ROOT = Path(engine.__file__).parent
 
 LAYERS = (
-    (
-        "errors",
-        "disk",
-        "bounded",
-        "release",
-        "parallel",
-        "lanes",
-        "frames",
-        "tables",
-        "octaves",
-        "cache",
-        "parameters",
-        "primaries",
-    ),
+    ("errors", "disk", "bounded", "release", "parallel", "simd", "frames", "tables", "octaves", "cache"),
+    ("parameters", "primaries"),
     ("media",),
     ("colour", "motion"),
     ("format", "noise", "footage"),

@@ -6,8 +6,8 @@ import numba as nb
 import numpy as np
 
 from .frames import Array
-from .lanes import unsigned as _u
 from .parallel import in_bands
+from .simd import unsigned as _u
 
 OCTAVES = 3
 """Fine, medium and coarse: the picture itself, halved, and halved again."""

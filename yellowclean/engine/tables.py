@@ -7,8 +7,8 @@ import numpy as np
 import numpy.typing as npt
 
 from .frames import Array
-from .lanes import unsigned as _u
 from .parallel import in_bands
+from .simd import unsigned as _u
 
 
 def read(x: Array, at: npt.ArrayLike, told: npt.ArrayLike) -> Array:

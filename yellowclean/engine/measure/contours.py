@@ -14,8 +14,8 @@ import numpy as np
 import numpy.typing as npt
 
 from ..frames import CV_SCALE, Array
-from ..lanes import unsigned as _u
 from ..parallel import in_bands
+from ..simd import unsigned as _u
 
 RUN, GAP = 8, 2
 SMALLEST, LARGEST = 1.2 / CV_SCALE, 48 / CV_SCALE

@@ -15,8 +15,8 @@ import numpy as np
 
 from ..colour.opponent import opponent_axes
 from ..frames import Array, Frame
-from ..lanes import unsigned as _u
 from ..parallel import in_bands
+from ..simd import unsigned as _u
 from .profile import NoiseProfile
 
 LOW, HIGH, POINTS = -0.25, 1.5, 7169

@@ -11,10 +11,10 @@ import numba as nb
 import numpy as np
 
 from ..frames import Array
-from ..lanes import COUNT, chosen, load, root, spread, store, whole_below
-from ..lanes import unsigned as _u
 from ..motion import Track
 from ..parallel import in_bands
+from ..simd import COUNT, chosen, load, root, spread, store, whole_below
+from ..simd import unsigned as _u
 
 DOUBT_PX, DOUBT_SHARE = 2.0, 0.1
 """How far from home a pixel may end, there and back: in pixels, and as a share of its motion."""

@@ -12,12 +12,12 @@ import numba as nb
 import numpy as np
 
 from ..frames import Array
-from ..lanes import COUNT, chosen, load, root, spread, store
-from ..lanes import unsigned as _u
 from ..motion import STANDS, Movement, Track
 from ..noise.profile import LEAST_DEVIATION
 from ..parallel import ahead, in_bands
 from ..parameters import Parameters, amount, quantity
+from ..simd import COUNT, chosen, load, root, spread, store
+from ..simd import unsigned as _u
 from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 from .fetching import fetched, filled_up
