@@ -9,7 +9,7 @@
   const AFTER_MS = 80;
   const path = $derived({ shot_id: bench.id });
   let told = $state({ frame: -1, timecode: "" });
-  /** What is being typed: it stays until it is taken, whatever comes in meanwhile. */
+  /** What the field holds while one is in it: it stays, and stays selected, whatever comes in meanwhile. */
   let typing = $state<string | null>(null);
 
   $effect(() => {
@@ -25,17 +25,13 @@
     return () => clearTimeout(later);
   });
 
-  async function go(field: HTMLInputElement) {
-    const text = field.value.trim();
-    typing = null;
+  async function go(text: string) {
     if (/^\d+$/.test(text)) bench.go(Number(text));
     else if (text)
       await notices.watch(async () => {
         const params = { path, query: { at: text } };
         bench.go((await asked(api.GET("/api/shots/{shot_id}/timecode", { params }))).frame);
       });
-    field.value = told.frame === bench.n ? told.timecode : "";
-    field.blur();
   }
 </script>
 
@@ -46,7 +42,14 @@
     aria-label="Timecode of the source"
     value={typing ?? told.timecode}
     oninput={(event) => (typing = event.currentTarget.value)}
-    onfocus={(event) => event.currentTarget.select()}
-    onchange={(event) => void go(event.currentTarget)}
+    onfocus={(event) => {
+      typing = event.currentTarget.value;
+      event.currentTarget.select();
+    }}
+    onblur={() => (typing = null)}
+    onchange={(event) => void go(event.currentTarget.value.trim())}
+    onkeydown={(event) => {
+      if (event.key === "Enter") event.currentTarget.blur();
+    }}
   />
 </label>
