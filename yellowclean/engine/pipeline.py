@@ -251,13 +251,16 @@ class Pipeline:
         window = self._window(depth - 1, step, n, region, self.formats[depth - 1], self.formats[depth])
         if step.treatment.reshapes:
             return step.treatment.apply(step.parameters, window, around)
-        before, where = window.here.part(window.inside), None
+        where = None
         if not step.reach.everywhere:
             whole = self._matte(depth - 1, step.reach, window.here, n, window.place)
             where = whole[window.inside.slices]
             if not where.any():
-                return before
-        return _mixed(step, where, before, step.treatment.apply(step.parameters, window, around))
+                return window.here.part(window.inside)
+        after = step.treatment.apply(step.parameters, window, around)
+        return (
+            after if step.unmixed and where is None else _mixed(step, where, window.here.part(window.inside), after)
+        )
 
     def _window(self, depth: int, step: Step, n: int, wanted: Region, given: Format, handed: Format) -> Window:
         """What a step behind the first `depth` ones works on to deliver a region of the frame that it hands on."""
@@ -390,14 +393,12 @@ class Standpoint:
 
 
 def _picture_bytes(picture: Picture) -> int:
-    return picture.rgb.nbytes + picture.noise.nbytes
+    return picture.rgb.nbytes + (0 if picture.even else picture.noise.nbytes)
 
 
 def _mixed(step: Step, where: Array | None, before: Picture, after: Picture) -> Picture:
     """Mix the step with what it started from: as much as its Mix, its channels and its matte say."""
     channels = np.array([step.channels.r, step.channels.g, step.channels.b], np.float32) / 100
-    if where is None and step.mix == 100 and (channels == 1).all():
-        return after
     part = np.float32(step.mix / 100) * (np.ones(before.rgb.shape[:2], np.float32) if where is None else where)
     share = part[..., None] * channels
     rgb = before.rgb + share * (after.rgb - before.rgb)

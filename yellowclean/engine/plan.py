@@ -49,9 +49,7 @@ class Step(BaseModel):
             self.treatment.parameters.model_validate(self.settings)
         except ValidationError as error:
             raise ValueError(f"{self.kind} settings: {first_problem(error)}") from error
-        if self.treatment.reshapes and not (
-            self.mix == 100 and self.channels == ChannelMix() and self.reach == Reach()
-        ):
+        if self.treatment.reshapes and not (self.unmixed and self.reach == Reach()):
             raise ValueError(f"{self.kind} changes the whole frame; it has no Mix, channels or Reach")
         return self
 
@@ -63,6 +61,11 @@ class Step(BaseModel):
     def parameters(self) -> Parameters:
         """The settings with every default filled in."""
         return self.treatment.parameters.model_validate(self.settings)
+
+    @property
+    def unmixed(self) -> bool:
+        """Whether all of its result is used, where it reaches."""
+        return self.mix == 100 and self.channels == ChannelMix()
 
     @property
     def acts(self) -> bool:

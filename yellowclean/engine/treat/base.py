@@ -53,7 +53,8 @@ class Picture:
     def part(self, region: Region) -> Picture:
         """A copy of a region."""
         rows, columns = region.slices
-        return Picture(self.rgb[rows, columns].copy(), self.noise[:, rows, columns].copy())
+        noise = self.noise[:, rows, columns]
+        return Picture(self.rgb[rows, columns].copy(), noise if self.even else noise.copy())
 
 
 @dataclass(frozen=True, slots=True)

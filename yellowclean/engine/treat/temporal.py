@@ -26,6 +26,9 @@ from .merging import frames_each_side, merge_settings
 PATCH = 3
 """Half the side of the patch that decides trust: 7×7 pixels."""
 
+ROWS = 48
+"""Rows of a neighbour that are fetched, trusted and merged before the next are: what lies between stays in cache."""
+
 WEIGHTS = 0.5, 0.25, 0.25
 """Parts of the axes in the energy of a difference; those that hold no noise have none."""
 
@@ -65,10 +68,8 @@ def apply(p: Temporal, window: Window, around: Around) -> Picture:
 def _merged(p: Temporal, window: Window, around: Around) -> tuple[Picture, Array, Array, Array]:
     """The wanted part of the frame; its stabilised planes before and after; and the noise that is left."""
     core = window.inside.grown(PATCH)  # trust at a pixel looks at the patch around it
-    here = window.here.part(core)
-    width = here.rgb.shape[1]
-    lines = (0, 0), (0, 0), (0, filled_up(width) - width)
-    before = np.pad(around.stabiliser.opponent(here.rgb), lines, "edge")
+    lines = (0, 0), (0, 0), (0, filled_up(core.width) - core.width)
+    before = np.pad(around.stabiliser.opponent(window.here.part(core).rgb), lines, "edge")
     spectrum = around.profile.spectrum_array()[:, 0]
     sigma = np.sqrt((spectrum**2).mean(axis=(1, 2))).astype(np.float32)
     shape = before.shape[1:]
@@ -84,16 +85,15 @@ def _merged(p: Temporal, window: Window, around: Around) -> tuple[Picture, Array
 
     for other, track in ahead(brought, window.neighbours):
         _merge_neighbour(before, other, track, place, (sigma, weights, slack), p.difference, *sums)
+        del other
     share = np.array([p.luma, p.chroma], np.float32) / 100
     inside = window.inside.within(core)
-    untouched = here.part(inside)
+    untouched = window.here.part(window.inside)
     plain = np.empty((3, inside.height, inside.width), np.float32)
     after, left = np.empty_like(plain), np.empty_like(plain[:2])
-    noise, lies = untouched.noise, (inside.x, inside.y)
-    in_bands(
-        inside.height,
-        lambda a, b: _merged_rows(before, sums, noise, share, *lies, plain, after, left, a, b),
-    )
+    lies = inside.x, inside.y
+    in_bands(inside.height, lambda a, b: _merged_rows(before, sums, share, *lies, plain, after, left, a, b))
+    left *= untouched.noise
     return untouched, plain, after, left
 
 
@@ -120,21 +120,28 @@ def _merge_neighbour(
     """Add one neighbour to the running sums, each pixel with its own trust. `noise` is the axes' deviation, their
     weights, and the slack of a patch."""
     sigma, weights, slack = noise
-    height, width = before.shape[1:]
-    warped, gain, doubt = fetched(other, track, place, before.shape)
-    across = np.empty((2, height, width), np.float32)
-    in_bands(height, lambda a, b: _difference_rows(before, warped, gain, sigma, weights, across, a, b))
-    in_bands(
-        height,
-        lambda a, b: _trust_rows(
-            across, warped, gain, doubt, slack, np.float32(limit), total, weight, carried, squares, a, b
-        ),
-    )
+    planes, height, width = before.shape
+
+    def strip(first: int, end: int) -> None:
+        top, below = max(first - PATCH, 0), min(end + PATCH, height)  # trust looks at the patch around a pixel
+        here = place + np.array([0, top, 0, top, 0], np.float32)
+        warped, gain, doubt = fetched(other, track, here, (planes, below - top, width))
+        across = np.empty((2, below - top, width), np.float32)
+        _difference_rows(before, warped, gain, sigma, weights, across, top)
+        _trust_rows(
+            across, warped, gain, doubt, slack, np.float32(limit), total, weight, carried, squares, top, first, end
+        )
+
+    def band(first: int, end: int) -> None:
+        for row in range(first, end, ROWS):
+            strip(row, min(row + ROWS, end))
+
+    in_bands(height, band)
 
 
 @nb.njit(nogil=True, cache=True)
-def _merged_rows(before, sums, noise, share, left, top, plain, after, remains, first, end):  # type: ignore[no-untyped-def]
-    """The merge as far as it is used, and the noise that is left, of the part that is wanted."""
+def _merged_rows(before, sums, share, left, top, plain, after, remains, first, end):  # type: ignore[no-untyped-def]
+    """The merge as far as it is used, and the share of the noise that is left, of the part that is wanted."""
     total, weight, carried, squares = sums
     for y in range(first, end):
         row, there = _u(y), _u(y + top)
@@ -145,12 +152,12 @@ def _merged_rows(before, sums, noise, share, left, top, plain, after, remains, f
                 old[x] = here[x]
                 new[x] = here[x] + used * (merged[x] / sum_of[x] - here[x])
         for k in range(2):
-            used, rest, was = share[k], remains[k, row], noise[k, row]
+            used, rest = share[k], remains[k, row]
             own, others, sum_of = carried[there, left:], squares[there, left:], weight[there, left:]
             for x in range(_u(rest.size)):
                 part = used / sum_of[x]
                 kept = 1 - used + own[x] * part
-                rest[x] = was[x] * (kept * kept + others[x] * part * part)
+                rest[x] = kept * kept + others[x] * part * part
 
 
 STRANGEST = np.float32(-np.log(0.01))
@@ -158,19 +165,20 @@ STRANGEST = np.float32(-np.log(0.01))
 
 
 @nb.njit(nogil=True, cache=True)
-def _difference_rows(before, warped, gain, sigma, weights, across, first, end):  # type: ignore[no-untyped-def]
-    """Row sums over the patch's width of the squared and the signed difference, in sigma units."""
+def _difference_rows(before, warped, gain, sigma, weights, across, top):  # type: ignore[no-untyped-def]
+    """Row sums over the patch's width of the squared and the signed difference, in sigma units. The neighbour's
+    first row lies at row `top` of the frame."""
     height, width = gain.shape
-    plane = _u(gain.size)
+    own, plane = _u(before.size // 3), _u(gain.size)
     sums = np.empty((2, width + 2 * COUNT), np.float32)
     signs = _u(sums.shape[1])
-    for y in range(first, end):
+    for y in range(height):
         for x in range(0, width, COUNT):
-            at = _u(y * width + x)
+            at, there = _u(y * width + x), _u((y + top) * width + x)
             part = np.float32(1) / (load(gain, at) + np.float32(1))
-            d0 = (load(before, at) - load(warped, at)) / sigma[0]
-            d1 = (load(before, plane + at) - load(warped, plane + at)) / sigma[1]
-            d2 = (load(before, _u(2) * plane + at) - load(warped, _u(2) * plane + at)) / sigma[2]
+            d0 = (load(before, there) - load(warped, at)) / sigma[0]
+            d1 = (load(before, own + there) - load(warped, plane + at)) / sigma[1]
+            d2 = (load(before, _u(2) * own + there) - load(warped, _u(2) * plane + at)) / sigma[2]
             store(sums, _u(PATCH + x), (weights[0] * d0 * d0 + weights[1] * d1 * d1 + weights[2] * d2 * d2) * part)
             store(sums, signs + _u(PATCH + x), d0 * root(part))
         for k in range(2):
@@ -209,20 +217,21 @@ def _trust(strange):  # type: ignore[no-untyped-def]
 
 
 @nb.njit(nogil=True, cache=True)
-def _trust_rows(across, warped, gain, doubt, slack, limit, total, weight, carried, squares, first, end):  # type: ignore[no-untyped-def]
-    """Finish the patch sums and add the neighbour with its weight: to the picture (`total`, `weight`), and to what
+def _trust_rows(across, warped, gain, doubt, slack, limit, total, weight, carried, squares, top, first, end):  # type: ignore[no-untyped-def]
+    """Finish the patch sums and add rows `first` to `end` of the neighbour, whose own first row lies at row `top` of
+    the frame, with its weight: to the picture (`total`, `weight`), and to what
     is left of the noise (`carried`, the part that the frame itself has; `squares`, the neighbours' own)."""
     width = gain.shape[1]
-    plane = _u(gain.size)
+    own, plane = _u(weight.size), _u(gain.size)
     count = np.float32(1 / (2 * PATCH + 1) ** 2)
     zero, one = spread(np.float32(0)), np.float32(1)
     sharply = one / (limit * limit)
     for y in range(first, end):
         for x in range(0, width, COUNT):
-            at = _u(y * width + x)
+            at, there = _u((y - top) * width + x), _u(y * width + x)
             kept, away = load(gain, at), load(doubt, at)
-            energy = _patch_sum(across, 0, y, x) * count
-            signed = _patch_sum(across, 1, y, x) * count
+            energy = _patch_sum(across, 0, y - top, x) * count
+            signed = _patch_sum(across, 1, y - top, x) * count
             excess = energy - one - slack[0]
             excess = chosen(excess, zero, excess, zero)
             shift = chosen(signed, zero, signed, zero - signed) - slack[1]
@@ -233,13 +242,12 @@ def _trust_rows(across, warped, gain, doubt, slack, limit, total, weight, carrie
             # frame, or one that a codec predicted. It then takes little of it away.
             same = one - energy
             same = chosen(spread(slack[0]), same, zero, same)
-            store(weight, at, load(weight, at) + w)
-            store(carried, at, load(carried, at) + w * same)
-            store(squares, at, load(squares, at) + w * w * kept * (one - same * same))
-            store(total, at, load(total, at) + w * load(warped, at))
-            store(total, plane + at, load(total, plane + at) + w * load(warped, plane + at))
-            two = _u(2) * plane + at
-            store(total, two, load(total, two) + w * load(warped, two))
+            store(weight, there, load(weight, there) + w)
+            store(carried, there, load(carried, there) + w * same)
+            store(squares, there, load(squares, there) + w * w * kept * (one - same * same))
+            for k in range(_u(3)):
+                to = k * own + there
+                store(total, to, load(total, to) + w * load(warped, k * plane + at))
 
 
 def propose(case: Case) -> Proposal | None:
