@@ -14,7 +14,7 @@ from .frames import Array, Frame, Region
 from .media import Source
 from .media.info import WILDEST, tamed, wild
 from .motion import Flow, Track, flow, prepared
-from .parallel import side_by_side
+from .parallel import meanwhile, side_by_side
 
 T = TypeVar("T")
 
@@ -36,6 +36,7 @@ class Footage:
         self.source, self.info = source, source.info
         self.whole = Region(0, 0, self.info.width, self.info.height)
         self.memory, self._number = memory or Memory(MEMORY_BYTES), next(_numbers)
+        self._latest = self._coming = -1
         self._wild: dict[int, tuple[tuple[npt.NDArray[np.intp], ...], Frame]] = {}
 
     def hold(self, pixels: int) -> None:
@@ -56,7 +57,18 @@ class Footage:
         self.memory.forget(lambda key: bool(key[0] == self._number))
 
     def frame(self, n: int) -> Frame:
-        """Source frame n; callers must not write into it."""
+        """Source frame n; callers must not write into it. Where frames are asked for in order, the next one is read
+        meanwhile."""
+        before, self._latest = self._latest, n
+        found = self._frame(n)
+        if n == before + 1 and self._coming <= n < self.info.frames - 1:
+            self._coming = n + 1
+            meanwhile(lambda: self._frame(n + 1))
+        elif n != before:
+            self._coming = -1
+        return found
+
+    def _frame(self, n: int) -> Frame:
         return self.kept(("frame", n), lambda: self._read(n), _bytes)
 
     def _read(self, n: int) -> Frame:

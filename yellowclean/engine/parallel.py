@@ -35,6 +35,12 @@ def _outer_pool() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(thread_count(), thread_name_prefix="beside")
 
 
+@cache
+def _meanwhile_pool() -> ThreadPoolExecutor:
+    """One thread: what is made for later takes no more of the machine than that."""
+    return ThreadPoolExecutor(1, thread_name_prefix="meanwhile")
+
+
 # OpenCV spreads its work by itself: over no more threads than our own kernels, so that workers share the cores.
 cv2.setNumThreads(thread_count())
 
@@ -54,10 +60,21 @@ def ahead(work: Callable[[T], U], items: Sequence[T]) -> Iterator[U]:
         yield from map(work, items)
         return
     begun: Future[U] | None = None
-    for k, item in enumerate(items):
-        done = work(item) if begun is None else _ended(begun, work, item)
-        begun = _outer_pool().submit(work, items[k + 1]) if k + 1 < len(items) else None
-        yield done
+    try:
+        for k, item in enumerate(items):
+            done = work(item) if begun is None else _ended(begun, work, item)
+            begun = _outer_pool().submit(work, items[k + 1]) if k + 1 < len(items) else None
+            yield done
+    finally:  # where no more is wanted, what was begun still uses what its caller is about to close
+        if begun is not None and not begun.cancel():
+            wait([begun])
+
+
+def meanwhile(work: Callable[[], object]) -> None:
+    """`work` begun for later, where there is a thread for it. Whoever needs its result asks for it anew, and is
+    told then what went wrong."""
+    if thread_count() > 1:
+        _meanwhile_pool().submit(work)
 
 
 def _ended(begun: Future[U], work: Callable[[T], U], item: T) -> U:

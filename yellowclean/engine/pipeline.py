@@ -59,7 +59,7 @@ class Pipeline:
         self._digests = [plan.digest(count) for count in counts]
         self.formats = plan.formats(Format.of(footage.info))
         needs = [step.treatment.need(step.parameters) for step in self._steps]
-        frames = [1, *(need.back + need.ahead for need in needs)]
+        frames = [2, *(need.back + need.ahead for need in needs)]
         shown = zip(frames, [self.formats[0], *self.formats], strict=False)
         footage.hold(sum(count * form.width * form.height for count, form in shown))
 

@@ -38,7 +38,8 @@ def profile_behind(
     """The noise of a profile after `through`, which makes SIDE×SIDE pixels of a frame over `place`. `colours` (N×3)
     are those of the picture, for a step that mixes channels."""
     stabiliser = Stabiliser.of(profile)
-    fields = [grain_field(profile, SEED, n, place) for n in range(FIELDS)]
+    of_field = Region(0, 0, place.width, place.height)  # noise is made in tiles, of which this touches the fewest
+    fields = [grain_field(profile, SEED, n, of_field) for n in range(FIELDS)]
     lowest, highest = profile.curve.level_cv[0], profile.curve.level_cv[-1]
     shown_cv = lowest + (highest - lowest) * np.linspace(0, 1, LEVELS) ** 2
     nothing = np.zeros((2, place.height, place.width), np.float32)

@@ -21,6 +21,7 @@ from scipy.linalg import solveh_banded
 
 from ..frames import Array, Frame
 from ..parallel import in_bands
+from ..simd import unsigned as _u
 from .dither import Dither
 from .tags import KR_KB
 
@@ -61,34 +62,41 @@ HALVED = {"4:2:0": (True, True), "4:2:2": (True, False), "4:4:4": (False, False)
 """Whether chroma is halved across, and down."""
 
 
-@nb.njit(nogil=True, cache=True)
-def _upsampled(plane, y, x, vertical, horizontal, across, down):  # type: ignore[no-untyped-def]
-    """Linear interpolation of a chroma plane at luma position (y, x), edges repeated."""
-    rows, columns = plane.shape
-    fy = (y - down) * 0.5 if vertical else float(y)
-    fx = (x - across) * 0.5 if horizontal else float(x)
-    y0 = int(np.floor(fy))
-    x0 = int(np.floor(fx))
-    wy = np.float32(fy - y0)
-    wx = np.float32(fx - x0)
-    ya, yb = min(max(y0, 0), rows - 1), min(max(y0 + 1, 0), rows - 1)
-    xa, xb = min(max(x0, 0), columns - 1), min(max(x0 + 1, 0), columns - 1)
-    top = plane[ya, xa] * (1 - wx) + plane[ya, xb] * wx
-    low = plane[yb, xa] * (1 - wx) + plane[yb, xb] * wx
-    return top * (1 - wy) + low * wy
+def _between(size: int, samples: int, phase: float) -> tuple[npt.NDArray[np.uint64], npt.NDArray[np.uint64], Array]:
+    """For every pixel along an axis: the chroma samples before and behind it, edges repeated, and the share of the
+    latter. Shares are quarters, so that no order of sums rounds."""
+    place = (np.arange(size) - phase) / 2 if samples < size else np.arange(size, dtype=np.float64)
+    first = np.floor(place)
+    before, behind = (np.clip(first + k, 0, samples - 1).astype(np.uint64) for k in (0, 1))
+    return before, behind, (place - first).astype(np.float32)
 
 
 @nb.njit(nogil=True, cache=True)
-def _yuv_rows(luma, cb, cr, vertical, horizontal, across, down, scales, k, out, first, end):  # type: ignore[no-untyped-def]
+def _chroma_row(plane, above, below, down, across, offset, gain, between, row):  # type: ignore[no-untyped-def]
+    before, behind, share = across
+    for x in range(_u(between.size)):
+        high, low = np.float32(plane[above, x]), np.float32(plane[below, x])
+        between[x] = (high + down * (low - high) - offset) * gain
+    for x in range(_u(row.size)):
+        left = between[before[x]]
+        row[x] = left + share[x] * (between[behind[x]] - left)
+
+
+@nb.njit(nogil=True, cache=True)
+def _yuv_rows(luma, cb, cr, down, across, scales, k, out, first, end):  # type: ignore[no-untyped-def]
     y_offset, y_gain, c_offset, c_gain = scales
+    width = luma.shape[1]
+    blue, red, between = np.empty(width, np.float32), np.empty(width, np.float32), np.empty(cb.shape[1], np.float32)
+    above, below, share = down
     for y in range(first, end):
-        for x in range(luma.shape[1]):
-            level = (np.float32(luma[y, x]) - y_offset) * y_gain
-            blue = (_upsampled(cb, y, x, vertical, horizontal, across, down) - c_offset) * c_gain
-            red = (_upsampled(cr, y, x, vertical, horizontal, across, down) - c_offset) * c_gain
-            out[y, x, 0] = level + k[0] * red
-            out[y, x, 1] = level + k[1] * blue + k[2] * red
-            out[y, x, 2] = level + k[3] * blue
+        _chroma_row(cb, above[y], below[y], share[y], across, c_offset, c_gain, between, blue)
+        _chroma_row(cr, above[y], below[y], share[y], across, c_offset, c_gain, between, red)
+        row = _u(y)
+        for x in range(_u(width)):
+            level = (np.float32(luma[row, x]) - y_offset) * y_gain
+            out[row, x, 0] = level + k[0] * red[x]
+            out[row, x, 1] = level + k[1] * blue[x] + k[2] * red[x]
+            out[row, x, 2] = level + k[3] * blue[x]
 
 
 def rgb_from_yuv(luma: Plane, cb: Plane, cr: Plane, coding: Coding, siting: str = "left") -> Frame:
@@ -101,9 +109,12 @@ def rgb_from_yuv(luma: Plane, cb: Plane, cr: Plane, coding: Coding, siting: str 
     kr, kb = KR_KB[coding.matrix]
     kg = 1 - kr - kb
     k = np.array([2 * (1 - kr), -2 * kb * (1 - kb) / kg, -2 * kr * (1 - kr) / kg, 2 * (1 - kb)], np.float32)
-    halved = cb.shape[0] < height, cb.shape[1] < width
+    across, down = (
+        _between(size, samples, phase)
+        for size, samples, phase in zip((width, height), cb.shape[::-1], SITINGS[siting], strict=True)
+    )
     out = np.empty((height, width, 3), np.float32)
-    in_bands(height, lambda a, b: _yuv_rows(luma, cb, cr, *halved, *SITINGS[siting], scales, k, out, a, b))
+    in_bands(height, lambda a, b: _yuv_rows(luma, cb, cr, down, across, scales, k, out, a, b))
     return out
 
 

@@ -1,16 +1,16 @@
-"""Resizing by a kernel of OpenImageIO, in the values as they are or in linear light."""
+"""Resizing by a kernel, in the values as they are or in linear light."""
 
 from __future__ import annotations
 
 from typing import Literal
 
 import numpy as np
-import OpenImageIO as oiio
 
 from ..colour.encodings import converted
 from ..colour.grey import LINEAR
-from ..frames import Array, Region
+from ..frames import Array
 from ..parameters import choice, quantity, switch
+from ._resampling import resampled
 from ._sizes import Sized, larger, settings_for, sized
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal
@@ -58,25 +58,10 @@ def apply(p: Resize, window: Window, around: Around) -> Picture:
 
 
 def resized(picture: Array, window: Window, kernel: str) -> Array:
-    """The wanted part of a picture (H×W×C over the window) in the format handed on. Every pixel is weighed by its
-    place in the whole frame, so that a region comes out as in the whole."""
+    """The wanted part of a picture (H×W×C over the window) in the format handed on."""
     given, handed = window.given, window.handed
-    source = _buffer(window.place, (given.width, given.height), picture.shape[2])
-    source.set_pixels(source.roi, np.ascontiguousarray(picture, np.float32))
-    result = _buffer(window.wanted, (handed.width, handed.height), picture.shape[2])
-    if not oiio.ImageBufAlgo.resize(result, source, kernel, 0.0):
-        raise RuntimeError(result.geterror())
-    found = result.get_pixels(oiio.FLOAT)
-    assert found is not None  # it was just made
-    return np.asarray(found, np.float32)
-
-
-def _buffer(data: Region, whole: tuple[int, int], channels: int) -> oiio.ImageBuf:
-    """A picture of a part of a frame, which knows where in the frame it lies."""
-    spec = oiio.ImageSpec(data.width, data.height, channels, "float")
-    spec.x, spec.y = data.x, data.y
-    spec.full_width, spec.full_height = whole
-    return oiio.ImageBuf(spec)
+    sizes = (given.width, given.height), (handed.width, handed.height)
+    return resampled(picture, window.place, sizes[0], window.wanted, sizes[1], kernel)
 
 
 def propose(case: Case) -> Proposal | None:

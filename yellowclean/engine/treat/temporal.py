@@ -27,7 +27,7 @@ PATCH = 3
 """Half the side of the patch that decides trust: 7×7 pixels."""
 
 ROWS = 48
-"""Rows of a neighbour that are fetched, trusted and merged before the next are: what lies between stays in cache."""
+"""Rows of a neighbour that are fetched, trusted and merged at a time: what lies between stays in cache."""
 
 WEIGHTS = 0.5, 0.25, 0.25
 """Parts of the axes in the energy of a difference; those that hold no noise have none."""
@@ -218,9 +218,9 @@ def _trust(strange):  # type: ignore[no-untyped-def]
 
 @nb.njit(nogil=True, cache=True)
 def _trust_rows(across, warped, gain, doubt, slack, limit, total, weight, carried, squares, top, first, end):  # type: ignore[no-untyped-def]
-    """Finish the patch sums and add rows `first` to `end` of the neighbour, whose own first row lies at row `top` of
-    the frame, with its weight: to the picture (`total`, `weight`), and to what
-    is left of the noise (`carried`, the part that the frame itself has; `squares`, the neighbours' own)."""
+    """Finish the patch sums and add rows `first` to `end` of the neighbour, whose own first row lies at row `top`
+    of the frame, with its weight: to the picture (`total`, `weight`), and to what is left of the noise (`carried`,
+    the part that the frame itself has; `squares`, the neighbours' own)."""
     width = gain.shape[1]
     own, plane = _u(weight.size), _u(gain.size)
     count = np.float32(1 / (2 * PATCH + 1) ** 2)
