@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
-from scipy.ndimage import uniform_filter1d
+import scipy
 
 from ..frames import Array, Frame
 from ..media import MediaInfo
@@ -78,5 +78,5 @@ def combs(histogram: Histogram) -> float:
 
 
 def _local_mean(histogram: Histogram, width: int) -> Array:
-    mean: Array = uniform_filter1d(histogram.astype(np.float64), width, mode="nearest")
+    mean: Array = scipy.ndimage.uniform_filter1d(histogram.astype(np.float64), width, mode="nearest")
     return mean

@@ -20,7 +20,7 @@ from typing import Literal, NamedTuple
 import cv2
 import numpy as np
 import numpy.typing as npt
-from scipy.special import ndtri
+import scipy
 
 from ..colour.opponent import SIGNALS
 from ..errors import BadInput
@@ -233,7 +233,7 @@ def _uncut(
     """(level, variance) of normal noise of which a share `lost` was cut off at black or white, and where that is
     likely what happened: for max(Z, a) with Z unit normal and a = Φ⁻¹(lost), the mean is aΦ(a) + φ(a) and the mean
     square a²Φ(a) + aφ(a) + 1 - Φ(a). Where detail is cut, or half a block is black, the two do not fit."""
-    a = ndtri(np.clip(lost, 1e-6, 1 - 1e-6))
+    a = scipy.special.ndtri(np.clip(lost, 1e-6, 1 - 1e-6))
     density = np.exp(-(a**2) / 2) / np.sqrt(2 * np.pi)
     mean = a * lost + density
     left = np.maximum(a**2 * lost + a * density + 1 - lost - mean**2, 1e-6)

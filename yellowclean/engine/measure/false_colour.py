@@ -16,7 +16,7 @@ from typing import Any
 import cv2
 import numpy as np
 import numpy.typing as npt
-import scipy.fft
+import scipy
 from numpy.lib.stride_tricks import sliding_window_view
 
 from ..colour.opponent import SIGNAL_MATRIX

@@ -16,7 +16,7 @@ from typing import Literal, NamedTuple
 import cv2
 import numpy as np
 import numpy.typing as npt
-from scipy.special import gammainc
+import scipy
 
 from ..frames import CV_SCALE, Array
 from ..motion import eight_bit, flow
@@ -157,7 +157,7 @@ def _again(speck: Speck, others: Sequence[Found], restless: bool) -> bool:
     room = pixels - sum(other.calm for other in others) if restless else len(others) * (2 * NEAR) ** 2
     elsewhere = sum(map(len, alike)) - sum(close)
     expected = elsewhere * room / max(pixels - room, 1)
-    return bool(gammainc(sum(close), expected) < CHANCE)  # so many or more, of a Poisson distribution
+    return bool(scipy.special.gammainc(sum(close), expected) < CHANCE)  # so many or more, of a Poisson distribution
 
 
 def specks_in(here: Array, before: Array, after: Array, sigma: Array) -> Found:

@@ -12,8 +12,8 @@ from typing import Literal
 
 import cv2
 import numpy as np
+import scipy
 from pydantic import BaseModel, ConfigDict, Field
-from scipy.ndimage import median_filter
 
 from ..colour.opponent import SIGNAL_MATRIX, SIGNALS
 from ..errors import BadInput
@@ -205,7 +205,7 @@ def _spectral_peak(luma: Array) -> float:
     """
     window = np.outer(np.hanning(luma.shape[0]), np.hanning(luma.shape[1]))
     power = np.abs(np.fft.fft2(luma * window)) ** 2
-    around = median_filter(power, size=7, mode="wrap") / np.log(2)
+    around = scipy.ndimage.median_filter(power, size=7, mode="wrap") / np.log(2)
     ratio = power / np.maximum(around, 1e-20)
     ratio[:2, :2] = ratio[-1:, :2] = ratio[:2, -1:] = 0  # what the surface left over
     return float(ratio.max())

@@ -16,8 +16,7 @@ import cv2
 import numba as nb
 import numpy as np
 import numpy.typing as npt
-from scipy import sparse
-from scipy.linalg import solveh_banded
+import scipy
 
 from ..frames import Array, Frame
 from ..parallel import in_bands
@@ -205,8 +204,8 @@ def _inverted(lines: Array, phase: float) -> Array:
     before = np.floor(place).astype(int)
     share = (place - before).astype(np.float32)
     rows, columns = np.tile(np.arange(len(lines)), 2), np.clip(np.append(before, before + 1), 0, count - 1)
-    up = sparse.csr_array((np.append(1 - share, share), (rows, columns)), (len(lines), count))
+    up = scipy.sparse.csr_array((np.append(1 - share, share), (rows, columns)), (len(lines), count))
     gram = up.T @ up
     banded = np.stack([np.append(0, gram.diagonal(1)), gram.diagonal()])
-    solved: Array = solveh_banded(banded, up.T @ lines, check_finite=False)
+    solved: Array = scipy.linalg.solveh_banded(banded, up.T @ lines, check_finite=False)
     return solved

@@ -11,8 +11,7 @@ from functools import lru_cache
 
 import numba as nb
 import numpy as np
-from scipy import fft
-from scipy.optimize import brentq
+import scipy
 
 from ..frames import Array, Region
 from ..octaves import OCTAVES, basis_on_picture
@@ -99,7 +98,7 @@ def gaussian_filter(size: float) -> Array:
     def along(sigma: float) -> Array:
         return np.exp(-((frequency * sigma) ** 2))
 
-    sigma = brentq(lambda s: along(s).mean() - 1 / size, 0, 2 * size) if size > 1 else 0.0
+    sigma = scipy.optimize.brentq(lambda s: along(s).mean() - 1 / size, 0, 2 * size) if size > 1 else 0.0
     power = np.outer(along(sigma), along(sigma))
     return _filter(np.sqrt(power / power.mean()))
 
@@ -143,9 +142,9 @@ def _tile(mix: Mix, seed: int, n: int, x: int, y: int) -> Array:
     white, total = np.empty((TILE + 2 * REACH,) * 2, np.float32), None
     for response, layer in mix:
         _white(white, np.uint64(seed), np.uint64(n * 8 + layer), x - REACH, y - REACH)
-        part = fft.rfft2(white) * response
+        part = scipy.fft.rfft2(white) * response
         total = part if total is None else total + part
-    filtered: Array = fft.irfft2(total, s=white.shape)
+    filtered: Array = scipy.fft.irfft2(total, s=white.shape)
     return filtered[REACH:-REACH, REACH:-REACH]
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import cv2
 import numpy as np
-from scipy.special import j1
+import scipy
 
 from ..frames import Array, Region
 from ..octaves import DCT
@@ -71,7 +71,7 @@ def transfer(frequency: Array, deviation: float, *, disc: bool = False) -> Array
         gaussian: Array = np.exp(-2 * (np.pi * deviation * frequency) ** 2)
         return gaussian
     at = 2 * np.pi * 2 * deviation * frequency
-    even: Array = np.where(at < 1e-6, 1, 2 * j1(np.maximum(at, 1e-6)) / np.maximum(at, 1e-6))
+    even: Array = np.where(at < 1e-6, 1, 2 * scipy.special.j1(np.maximum(at, 1e-6)) / np.maximum(at, 1e-6))
     return even
 
 

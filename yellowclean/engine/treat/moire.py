@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
-import scipy.fft
+import scipy
 
 from ..colour.opponent import SIGNAL_MATRIX
 from ..frames import Array, Frame, Region, weighted

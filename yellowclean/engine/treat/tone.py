@@ -9,7 +9,7 @@ from __future__ import annotations
 from functools import lru_cache
 
 import numpy as np
-from scipy.interpolate import PchipInterpolator
+import scipy
 
 from ..frames import CV_SCALE, Array, luma
 from ..parallel import in_bands
@@ -71,7 +71,7 @@ def apply(p: Tone, window: Window, around: Around) -> Picture:
 def _curve(points: tuple[tuple[float, float], ...]) -> tuple[Array, Array]:
     """Luma, and where it goes. Points that would run backwards are held where the one below them stands."""
     at, to = np.array(points).T / CV_SCALE
-    curve = PchipInterpolator(at, np.maximum.accumulate(to), extrapolate=False)
+    curve = scipy.interpolate.PchipInterpolator(at, np.maximum.accumulate(to), extrapolate=False)
     grid = np.linspace(LOW, HIGH, STEPS)
     moved = curve(np.clip(grid, 0, 1)) + grid - np.clip(grid, 0, 1)
     return grid, np.asarray(moved)

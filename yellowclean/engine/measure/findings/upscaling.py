@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import median_filter
+import scipy
 
 from ...frames import Array
 from ...media import MediaInfo
@@ -77,7 +77,7 @@ def _periods(plane: Array) -> Array:
 def conclude(seen: Sequence[tuple[int, Trace]], info: MediaInfo) -> Finding:
     power = _mean([trace.power for _, trace in seen])
     frequency = np.linspace(0, 0.5, len(power))
-    smooth = median_filter(power, PEAK_WIDTH, mode="nearest")
+    smooth = scipy.ndimage.median_filter(power, PEAK_WIDTH, mode="nearest")
     smooth[-PEAK_WIDTH:] = np.minimum(smooth, power)[-PEAK_WIDTH:]
     reach = int(CLIFF / frequency[1])
     start = np.arange(len(power) - reach)
@@ -97,7 +97,7 @@ def _factor(periods: Array, cliff: float) -> float:
     """The factor that the strongest period allows and the cliff makes likely; else by the cliff alone."""
     likely = ROOM * 0.5 / cliff
     frequency = np.linspace(0, 0.5, len(periods))
-    usual = median_filter(periods, 15, mode="nearest")
+    usual = scipy.ndimage.median_filter(periods, 15, mode="nearest")
     peak = np.where(frequency > 0.1, periods / np.maximum(usual, 1e-9), 0)
     k = int(peak.argmax())
     if peak[k] < OVER_SURROUNDINGS:
