@@ -64,8 +64,8 @@ WEAKER = 0.5
 PRESENT = 0.7
 """Part of a window's amplitude that the colours of a cell swing by, which lies at its rim otherwise."""
 
-ROWS = 8
-"""Rows of windows at a time, which bounds the memory."""
+WINDOWS = 256
+"""Windows at a time, which bounds the memory."""
 
 TINY = 1e-12
 
@@ -99,10 +99,12 @@ def false_colour(frame: Frame, least_cv: float = LEAST_CV) -> FalseColour:
     planes = np.stack([weighted(picture, row) for row in SIGNAL_MATRIX[3:]])
     rows, columns = (-(-side // CELL) for side in frame.shape[:2])
     inside, (amplitude, period) = np.zeros((rows, columns), bool), np.zeros((2, rows, columns), np.float32)
+    seen = [_all_waves(planes, side, least_cv) for side in SIDES]
+    patches = [_patches(_degree(waves, least_cv)) for waves in seen]
+    if not any(found.any() for found in patches):
+        return FalseColour(inside, amplitude, period)
     swing = _swing(planes[1:])[:rows, :columns]
-    for side in SIDES:
-        waves = _all_waves(planes, side)
-        found = _patches(np.minimum(waves.degree, waves.amplitude * (CV_SCALE / least_cv)))
+    for side, waves, found in zip(SIDES, seen, patches, strict=True):
         for quarter in ((0, 0), (0, 1), (1, 0), (1, 1)):
             here, height, length = (
                 _on_cells(plane, side // 2 // CELL, quarter, (rows, columns))
@@ -140,38 +142,56 @@ def _patches(degree: Array) -> Mask:
     return found
 
 
-def _all_waves(planes: Array, side: int) -> _Waves:
-    hop = side // 2
-    tops = range(0, planes.shape[1] - side + 1, ROWS * hop)
-    strips: list[_Waves | None] = [None] * len(tops)
-
-    def look(first: int, end: int) -> None:
-        for k in range(first, end):
-            strips[k] = _waves(planes[:, tops[k] : tops[k] + (ROWS + 1) * hop], side)
-
-    in_bands(len(tops), look, least=1)
-    return _Waves(
-        *(np.concatenate([getattr(s, name) for s in strips]) for name in ("degree", "amplitude", "period"))
-    )
+def _all_waves(planes: Array, side: int, least_cv: float) -> _Waves:
+    """Windows of a whole picture. In squares of at least four that pass one lies on every second row and column: of
+    the others only those are looked at that are near one that passes."""
+    views = [_windows(plane, side) for plane in planes]
+    waves = _Waves(*np.zeros((3, *views[0].shape[:2]), np.float32))
+    few = np.zeros(waves.degree.shape, bool)
+    few[::2, ::2] = True
+    _look(views, few, waves)
+    near = cv2.dilate((_degree(waves, least_cv) >= 1).astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
+    _look(views, near & ~few, waves)
+    return waves
 
 
-def _waves(planes: Array, side: int) -> _Waves:
-    """Windows of luma, Cb and Cr in frequency. Luma is looked at where colour alone would pass."""
+def _degree(waves: _Waves, least_cv: float) -> Array:
+    """How far the amplitude passes its bar too."""
+    return np.minimum(waves.degree, waves.amplitude * (CV_SCALE / least_cv))
+
+
+def _look(views: list[Array], chosen: Mask, waves: _Waves) -> None:
+    """Look at the chosen windows of luma, Cb and Cr (rows×columns×side×side each), some at a time."""
+    at = np.argwhere(chosen)
+
+    def some(first: int, end: int) -> None:
+        for k in range(first, end, WINDOWS):
+            rows, columns = at[k : min(k + WINDOWS, end)].T
+            found = _waves(*(view[rows, columns] for view in views))
+            for whole, part in zip((waves.degree, waves.amplitude, waves.period), found, strict=True):
+                whole[rows, columns] = part
+
+    in_bands(len(at), some, least=WINDOWS)
+
+
+def _waves(luma: Array, blue: Array, red: Array) -> tuple[Array, Array, Array]:
+    """Degree, amplitude and period, N each, of windows of luma, Cb and Cr (N×side×side) in frequency. Luma is
+    looked at where colour alone would pass."""
+    side = luma.shape[-1]
     away = np.hypot(np.fft.fftfreq(side, 1 / side)[:, None], np.arange(side // 2 + 1)).astype(np.float32)
     searched, finest = (away >= SLOWEST) & (away <= side / 2), away >= side / 4
     middle = (away >= side / 8) & ~finest
-    blue, red = (_windows(plane, side) for plane in planes[1:])
     colour = _power(blue) + _power(red)
     floor = np.median(colour[..., searched], axis=-1) / np.log(2)
-    colour = np.maximum(colour - floor[..., None, None], 0)
+    colour = np.maximum(colour - floor[:, None, None], 0)
     energy, taken, first = _strongest(colour * searched)
     hold = energy / (colour[..., away >= 1].sum(axis=-1) + TINY)
     base = energy / (9 * PEAKS * OVER_FLOOR * floor + TINY)
     degree, amplitude = np.minimum(base, hold / HOLD), np.sqrt(energy)
     may = degree >= WEAKER
-    light = _power(_windows(planes[0], side)[may])
+    light = _power(luma[may])
     grain = np.median(light[..., away >= side / 8], axis=-1) / np.log(2)
-    pattern = np.maximum(light - grain[..., None, None], 0)
+    pattern = np.maximum(light - grain[:, None, None], 0)
     fine = pattern[..., finest].sum(axis=-1)
     all_luma = pattern[..., searched].sum(axis=-1)
     energy, base, hold = energy[may], base[may], hold[may]
@@ -186,7 +206,7 @@ def _waves(planes: Array, side: int) -> _Waves:
         ]),
         np.minimum.reduce([base, hold / HOLD_ALONE, energy / (ALONE * all_luma + TINY), swing / ABOUT_GREY]),
     ])  # fmt: skip
-    return _Waves(degree, amplitude, side / np.maximum(away.ravel()[first], 1))
+    return degree, amplitude, side / np.maximum(away.ravel()[first], 1)
 
 
 def _windows(plane: Array, side: int) -> Array:
@@ -215,15 +235,15 @@ def _power(windows: Array) -> Array:
 def _strongest(colour: Array) -> tuple[Array, Mask, npt.NDArray[np.intp]]:
     """Energy of colour in the 3×3 frequencies about each of its `PEAKS` strongest, the width of a window's own
     line; which frequencies those are; and the index of the first peak."""
-    rows, columns, high, wide = colour.shape
-    r, c = np.mgrid[:rows, :columns]
-    rest, energy = colour.copy(), np.zeros((rows, columns))
-    first = rest.reshape(rows, columns, -1).argmax(axis=2)
+    count, high, wide = colour.shape
+    each = np.arange(count)
+    rest, energy = colour.copy(), np.zeros(count)
+    first = rest.reshape(count, -1).argmax(axis=1)
     for _ in range(PEAKS):
-        y, x = np.divmod(rest.reshape(rows, columns, -1).argmax(axis=2), wide)
+        y, x = np.divmod(rest.reshape(count, -1).argmax(axis=1), wide)
         for dy, dx in itertools.product((-1, 0, 1), repeat=2):
             there = (x + dx >= 0) & (x + dx < wide)
-            at = r, c, (y + dy) % high, np.clip(x + dx, 0, wide - 1)
+            at = each, (y + dy) % high, np.clip(x + dx, 0, wide - 1)
             energy += np.where(there, rest[at], 0)
             rest[at] = np.where(there, 0, rest[at])
     return energy, rest < colour, first
