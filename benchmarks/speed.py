@@ -1,9 +1,11 @@
 """What the noise plan costs beside OpenCV's non-local means of one frame: a render, a view, a cold frame, a loop;
-its memory at 4K, two workers beside one, how long things take to start, and the survey beside decoding."""
+its memory, two workers beside one, how busy cores are, how long things take to start, what the server answers while
+it works, and the survey beside decoding."""
 
 from __future__ import annotations
 
 import itertools
+import json
 import multiprocessing
 import os
 import resource
@@ -13,12 +15,14 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import closing
 from pathlib import Path
 
 import cv2
 import numpy as np
 
+from fuzz.application import Application
 from yellowclean.engine.chain import noise_chain
 from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Frame, Region, as_uint8
@@ -28,6 +32,7 @@ from yellowclean.engine.noise.profile import NoiseProfile
 from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.propose import propose
+from yellowclean.engine.render import render
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
 from yellowclean.engine.testcamera.shoot import CODECS
@@ -37,10 +42,15 @@ from .survey import speed as survey_speed
 
 SIZES = ((960, 540), (1920, 1080), (3840, 2160))
 CAMERA = Camera(stops_under=3, bayer=True)
+IN_ORDER = 9
+"""Frames until as many are held as ever will be."""
+
 STRENGTH, MOVEMENT = 100.0, Movement(4.0)
 PREVIEW = Region(240, 135, 480, 270)
 NLM_STRENGTH = 4
 RUNS, LOOP = 3, 12
+RENDERED, TICK = 16, 0.5
+"""Frames of a render, and seconds in which it is told how busy cores are."""
 
 
 class Tiled(Source):
@@ -88,8 +98,8 @@ def sizes(clip: list[Frame], profile: str) -> None:
     print("| size | threads | s a frame | peak memory MB |\n| --- | ---: | ---: | ---: |")
     for size in SIZES:
         for threads in (1, 2):
-            [(seconds, peak)] = in_workers(1, threads, [(clip, profile, size, [10, 11, 12])])
-            print(f"| {size[0]}×{size[1]} | {threads} | {seconds / 3:.2f} | {peak:.0f} |", flush=True)
+            [(seconds, peak)] = in_workers(1, threads, [(clip, profile, size, list(range(10, 10 + IN_ORDER)))])
+            print(f"| {size[0]}×{size[1]} | {threads} | {seconds / IN_ORDER:.2f} | {peak:.0f} |", flush=True)
 
 
 def workers(clip: list[Frame], profile: str) -> None:
@@ -196,6 +206,59 @@ def parked(path: Path, profile: str) -> None:
     row("loop at half size, 1920×1080, frames a second", filled, "6")
 
 
+def busy(path: Path, profile: str) -> None:
+    """How much of all cores a render uses, from decoding to encoding: on the whole, and in its idlest half second
+    but the last."""
+    whole, least = [], []
+    for _ in range(RUNS):
+        with closing(open_source(path)) as source:
+            plan = full_plan(NoiseProfile.model_validate_json(profile), source.info)
+            target = Destination(path.with_name("rendered.mov"), CODECS["prores-hq"](None))
+            with ThreadPoolExecutor(1) as beside:
+                done = beside.submit(render, source, plan, target, frames=range(RENDERED))
+                shares = _shares_until(done)
+        whole.append(statistics.mean(shares))
+        least.append(min(shares[:-1]))
+    row("cores busy in a render to ProRes, 1920×1080", whole, "1")
+    row("the same, idlest half second", least, "1")
+
+
+def _shares_until(done: Future[None]) -> list[float]:
+    """How much of all cores this process uses, tick by tick."""
+    shares, cores = [], os.cpu_count() or 1
+    while not done.done():
+        began, used = time.perf_counter(), time.process_time()
+        wait([done], TICK)
+        shares.append((time.process_time() - used) / (time.perf_counter() - began) / cores)
+    done.result()
+    return shares
+
+
+def answering(path: Path, plan: Path) -> None:
+    """What a server answers while it makes other pictures: one that it has kept, and the values of a pixel."""
+    with tempfile.TemporaryDirectory() as folder:
+        (data := Path(folder, "data")).mkdir()
+        with Application(data, path.parent) as application:
+            application.start()
+            job = application.ask("POST", "/jobs", {"name": "Speed"})["id"]
+            shot = application.ask("POST", f"/jobs/{job}/import?path={path}")["shots"][0]["id"]
+            body = {"plan": json.loads(plan.read_text()), "label": "A"}
+            version = application.ask("POST", f"/shots/{shot}/versions", body)["id"]
+            result = f"/shots/{shot}/frame?view=result&version_id={version}&n="
+            application.ask("GET", f"{result}3")
+            with ThreadPoolExecutor(2) as heavy:
+                others = [heavy.submit(application.ask, "GET", f"{result}{n}") for n in range(8, 24)]
+                time.sleep(1)
+                for what, asked in (
+                    ("kept picture", f"{result}3"),
+                    ("values of a pixel", f"/shots/{shot}/pixel?n=3&x=9&y=9"),
+                ):
+                    seconds = [median_seconds(lambda _, a=asked: application.ask("GET", a), 3) for _ in range(RUNS)]  # type: ignore[misc]
+                    row(f"{what} while others are made, s", seconds, "its own lane")
+                for other in others:
+                    other.cancel()
+
+
 def started(path: Path, plan: Path) -> None:
     """Processes from nothing: the help of the command line, and the first frame of a plan."""
     helped = [sys.executable, "-m", "yellowclean.cli", "--help"]
@@ -237,5 +300,7 @@ def main() -> None:
         plan = Path(folder) / "plan.json"
         plan.write_text(full_plan(NoiseProfile.model_validate_json(profile), hd.info).to_json())
         started(target.path, plan)
+        busy(target.path, profile)
+        answering(target.path, plan)
     print()
     survey_speed()

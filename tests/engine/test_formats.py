@@ -6,6 +6,7 @@ from fractions import Fraction
 from unittest import TestCase
 
 import numpy as np
+import OpenImageIO as oiio
 
 from tests import treatments
 from tests.clips import MemorySource, described, shot_pair, temporary_folder
@@ -27,6 +28,7 @@ from yellowclean.engine.reach.model import Reach, Shape, ShapeKey, Tones
 from yellowclean.engine.render import render
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
+from yellowclean.engine.treat._resampling import KERNELS, resampled
 
 CONVERSIONS = (
     "Rec.2100-PQ - Display", "Rec.2100-HLG - Display", "sRGB Encoded Rec.709 (sRGB)", "Camera Rec.2020", "ACEScct",
@@ -73,6 +75,20 @@ class Pieces(TestCase):
                 region = Region(x, y, int(rng.integers(1, 152 - x)), int(rng.integers(1, 98 - y)))
                 piece = pipeline.covered(region)
                 np.testing.assert_array_equal(pipeline.frame(2, region), whole[piece.slices], f"{factor} {region}")
+
+    def test_kernels_are_those_of_openimageio(self) -> None:
+        """Reference library, on noise, which shows a weight or a place that is off."""
+        rng = np.random.default_rng(6)
+        picture, given = rng.random((61, 97, 3), np.float32), (97, 61)
+        for handed in ((48, 30), (40, 25), (133, 84), (194, 122), (97, 30)):
+            for kernel in KERNELS:
+                source, theirs = (oiio.ImageBuf(oiio.ImageSpec(*size, 3, "float")) for size in (given, handed))
+                source.set_pixels(source.roi, picture)
+                self.assertTrue(oiio.ImageBufAlgo.resize(theirs, source, kernel, 0.0))
+                place, wanted = Region(0, 0, *given), Region(0, 0, *handed)
+                ours = resampled(picture, place, given, wanted, handed, kernel)
+                expected = np.asarray(theirs.get_pixels(oiio.FLOAT), np.float32)
+                np.testing.assert_allclose(ours, expected, atol=3e-5, err_msg=f"{kernel} {handed}")
 
     def test_formats_cover_one_another_exactly(self) -> None:
         source = Format.of(described(1440, 1080, 1, pixel_aspect="4/3"))

@@ -6,6 +6,7 @@ import threading
 from unittest import TestCase, mock
 
 from tests.clips import MemorySource, shot_pair
+from yellowclean.engine import parallel
 from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Array, Frame
 from yellowclean.engine.noise.profile import white_profile
@@ -17,6 +18,49 @@ PATIENCE = 60
 """Seconds until threads count as waiting for one another for ever."""
 
 MIDDLE = 3
+
+
+class Ahead(TestCase):
+    def test_frames_asked_for_in_order_are_read_once_and_the_next_one_meanwhile(self) -> None:
+        noisy, _ = shot_pair("quay", Camera(), 96, 64, 8)
+        read: list[int] = []
+        third, wanted = threading.Event(), 3
+
+        class Watched(MemorySource):
+            def read(self, n: int) -> Frame:
+                read.append(n)
+                if n == wanted:
+                    third.set()
+                return super().read(n)
+
+        with mock.patch.dict("os.environ", YELLOW_CLEAN_THREADS="2"):
+            footage = Footage(Watched(noisy))
+            footage.frame(6)
+            for n in (1, 2):
+                footage.frame(n)
+            self.assertTrue(third.wait(PATIENCE), "nobody read the frame that comes next")
+            for n in range(8):
+                footage.frame(n)
+        self.assertEqual(sorted(read), list(range(8)))
+
+    def test_work_begun_ahead_has_ended_when_nobody_wants_more(self) -> None:
+        """What it uses is closed then, as a file is when a render is stopped."""
+        begun, ended, go_on = threading.Event(), threading.Event(), threading.Event()
+
+        def work(n: int) -> int:
+            if n:
+                begun.set()
+                go_on.wait(PATIENCE)
+                ended.set()
+            return n
+
+        with mock.patch.dict("os.environ", YELLOW_CLEAN_THREADS="2"):
+            results = parallel.ahead(work, range(3))
+            next(results)
+            self.assertTrue(begun.wait(PATIENCE))
+            threading.Timer(0.2, go_on.set).start()
+            results.close()  # type: ignore[attr-defined]
+            self.assertTrue(ended.is_set())
 
 
 class Threads(TestCase):

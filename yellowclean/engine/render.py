@@ -23,6 +23,7 @@ from .media.sequence_writer import outputs_of, write_member
 from .media.video_writer import VideoWriter, coding_for
 from .media.writers import Writer
 from .noise.grain_table import grain_table
+from .parallel import ahead
 from .pipeline import Pipeline
 from .plan import Plan
 
@@ -57,12 +58,19 @@ def render_together(
         for target in targets:
             writers.append((_writer(target, pipeline, chosen), target.format))
             opened.enter_context(writers[-1][0])
-        for count, n in enumerate(chosen):
+        for count, made in enumerate(_made(pipeline, chosen, [fmt for _, fmt in writers])):
             raise_if(stopped)
-            for each, fmt in writers:
-                each.write(*delivered(pipeline, n, fmt))
+            for (each, _), result in zip(writers, made, strict=True):
+                each.write(*result)
             if progress:
                 progress((count + 1) / len(chosen))
+
+
+def _made(
+    pipeline: Pipeline, chosen: range, formats: Sequence[OutputFormat]
+) -> Iterator[list[tuple[Frame, Dither | None]]]:
+    """Each of the frames as every format takes it, the next one made while the last is written."""
+    return ahead(lambda n: [delivered(pipeline, n, fmt) for fmt in formats], chosen)
 
 
 def delivered(pipeline: Pipeline, n: int, fmt: OutputFormat) -> tuple[Frame, Dither | None]:
@@ -175,18 +183,18 @@ def render_segment(
         return
     source, plan = pipeline.footage.source, pipeline.plan
     told = told_of_result(source.info, plan)
+    made = _made(pipeline, piece, [target.format])
     if target.format.is_sequence:
         target.partial.mkdir(exist_ok=True)
-        for n in piece:
+        for n, [(frame, dither)] in zip(piece, made, strict=True):
             raise_if(stopped)
-            frame, dither = delivered(pipeline, n, target.format)
             write_member(target, told, n, frame, source, dither)
         return
     lossless = Destination(segment_file(folder, piece), target.format.segment(told))
     with _writer(lossless, pipeline, piece, audio=False) as writer:
-        for n in piece:
+        for [result] in made:
             raise_if(stopped)
-            writer.write(*delivered(pipeline, n, target.format))
+            writer.write(*result)
 
 
 def assemble(
