@@ -18,6 +18,7 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import closing
 from pathlib import Path
+from unittest.mock import patch
 
 import cv2
 import numpy as np
@@ -89,8 +90,11 @@ def frames_rendered(
 
 def in_workers(count: int, threads: int, work: list[tuple[list[Frame], str, tuple[int, int], list[int]]]) -> list:  # type: ignore[type-arg]
     """The results of pieces of work, each in a process of its own, `count` at once."""
-    os.environ["YELLOW_CLEAN_THREADS"] = str(threads)
-    with multiprocessing.get_context("spawn").Pool(count, maxtasksperchild=1) as pool:
+    spawned = multiprocessing.get_context("spawn")
+    told = patch.dict(
+        os.environ, YELLOW_CLEAN_THREADS=str(threads)
+    )  # for them alone: this process goes on with all
+    with told, spawned.Pool(count, maxtasksperchild=1) as pool:
         return pool.starmap(frames_rendered, work, chunksize=1)
 
 
