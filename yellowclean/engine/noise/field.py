@@ -165,13 +165,14 @@ def _scrambled(z):  # type: ignore[no-untyped-def]
 @nb.njit(nogil=True, cache=True)
 def _white(out, seed, layer, left, top):  # type: ignore[no-untyped-def]
     """Unit normal numbers, two from each count (Box, Muller 1958); they depend on the position alone."""
+    part, turn = np.float32(1 / 4294967296.0), np.float32(2 * np.pi)
     base = _scrambled(_scrambled(seed + np.uint64(0x9E3779B97F4A7C15)) + layer)
     for y in range(out.shape[0]):
         line = _scrambled(base + np.uint64(np.int64(y + top) + (np.int64(1) << 32)))
         for x in range(0, out.shape[1], 2):
             bits = _scrambled(line + np.uint64(np.int64(x + left) + (np.int64(1) << 32)))
-            first = (np.float64(bits >> np.uint64(32)) + 0.5) / 4294967296.0
-            second = np.float64(bits & np.uint64(0xFFFFFFFF)) / 4294967296.0
-            radius = np.sqrt(-2 * np.log(first))
-            out[y, x] = radius * np.cos(2 * np.pi * second)
-            out[y, x + 1] = radius * np.sin(2 * np.pi * second)
+            first = (np.float32(bits >> np.uint64(32)) + np.float32(0.5)) * part
+            angle = np.float32(bits & np.uint64(0xFFFFFFFF)) * (turn * part)
+            radius = np.sqrt(np.float32(-2) * np.log(min(first, np.float32(1))))
+            out[y, x] = radius * np.cos(angle)
+            out[y, x + 1] = radius * np.sin(angle)
