@@ -7,6 +7,7 @@ from unittest import TestCase, mock
 
 import cv2
 import numpy as np
+from skimage import data
 
 from tests.clips import MemorySource, shot_pair
 from tests.engine.planted import noisy
@@ -67,6 +68,12 @@ def upright(rng: np.random.Generator) -> Frame:
     return cv2.GaussianBlur(line, (0, 0), 0.6)
 
 
+def glided(picture: Frame, across: float) -> Frame:
+    """The part of a picture that a camera sees that glided so far."""
+    at = np.float32([[1, 0, -across], [0, 1, 0]])  # type: ignore[arg-type]
+    return np.asarray(cv2.warpAffine(picture, at, SIZE, flags=cv2.INTER_CUBIC), np.float32)
+
+
 def gain_db(faulty: Frame, result: Frame, truth: Frame) -> float:
     """By how much nearer the fault has come to the truth."""
     fault = (np.abs(faulty - truth) > 0.01).any(axis=2)
@@ -114,6 +121,26 @@ class Specks(TestCase):
                 self.assertGreater(gain_db(faulty[4], works.frame(4), frames[4]), 3)
         left = pipeline(faulty, "quay", scratches=False)
         np.testing.assert_array_equal(left.frame(4), faulty[4])
+
+    def test_a_scratch_over_photographs_is_found_still_and_in_texture_and_a_post_is_none(self) -> None:
+        """Natural pictures: a rocket on its pad, which stands still, and fur, over which a camera glides."""
+        for picture, speed in ((data.rocket(), 0.0), (data.chelsea(), 2.3)):
+            large = cv2.resize(picture.astype(np.float32) / 255, (SIZE[0] + 40, SIZE[1] + 20))
+            post = large.copy()
+            cv2.line(post, (220, 0), (221, SIZE[1] + 20), (0.7, 0.7, 0.65), 3, cv2.LINE_AA)
+            for scene, scratch in ((large, True), (post, False)):
+                rng = np.random.default_rng(11)
+                frames = [
+                    glided(scene, speed * n) + 0.004 * rng.standard_normal((*SIZE[::-1], 3)) for n in range(8)
+                ]
+                if scratch:
+                    frames = [f + 0.15 * upright(rng)[..., None] for f in frames]
+                held = MemorySource([f.clip(0, 1).astype(np.float32) for f in frames])
+                works = Pipeline(Footage(held), Plan(profile=white_profile(4.0), steps=[Step(kind="specks")]))
+                found = [mark for mark in works.marks(0, 4) if mark.kind == "scratch"]
+                with self.subTest(speed=speed, scratch=scratch):
+                    self.assertEqual(sum(mark.height for mark in found) > 0.5 * SIZE[1], scratch)
+                    self.assertTrue(all(abs(mark.x + mark.width / 2 - 200) < 6 for mark in found))
 
     def test_hot_pixels_go_behind_a_moving_picture_and_before_a_still_one(self) -> None:
         for scene in ("quay", "stars"):

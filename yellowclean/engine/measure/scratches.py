@@ -1,6 +1,6 @@
 """Upright scratches: thin bright or dark lines that stand at one place of the frame while the picture moves behind
-them (after Kokaram 1998 and Joyeux, Buisson, Besserer, Boukir 1999: an outlier across, long and straight down, that
-lasts)."""
+them, or sway before one that stands (after Kokaram 1998 and Joyeux, Buisson, Besserer, Boukir 1999: an outlier
+across, long and straight down, that lasts)."""
 
 from __future__ import annotations
 
@@ -15,11 +15,17 @@ from ..frames import CV_SCALE, Array
 
 Mask = npt.NDArray[np.bool_]
 
+_Upright = tuple[int, int, Mask, bool]
+"""Place (x, y), mask, and whether it is bright."""
+
 DOWN, SIDE, WIDE = 15, 3, 3
 """Rows that are averaged; pixels to each side from which the sides of a line begin, and how many are averaged."""
 
 STRONG, LEAST_CV = 4.0, 3.0
 """Deviations of that average, and CV, by which a line exceeds both of its sides."""
+
+LONG, MOSTLY = 4 * DOWN + 1, 0.8
+"""Rows of which this share exceeds both sides, by however little: so a line shows in texture stronger than it."""
 
 TALL, PIECE, LEANS = 0.2, 0.05, 0.03
 """Part of the frame's height that a line reaches, that a piece of it in another frame does, and by how much of its
@@ -35,6 +41,13 @@ PASSED, MOVES = 4.0, 0.5
 """Pixels by which the picture has to have moved across, and by which it has to move from frame to frame, for what
 stands still to be told from it."""
 
+WHOLE, SLIM, SWAYS, OFTEN_WHOLE = 0.9, 9, 0.4, 0.3
+"""Before a picture that stands still: part of the frame's height that a scratch reaches, pixels that it is broad at
+most, and by how many it sways from frame to frame, RMS; and the part of frames where it reaches so far."""
+
+STAYS, TRACKED = 0.4, 4
+"""Part of the picture's speed that a line that stays behind has at most, and places that tell it."""
+
 ASIDE, AMONG_MANY = (-19, -13, -8, 8, 13, 19), 0.4
 """Where lines are looked for that a scratch does not have beside it, in pixels; from this share of frames on that
 have some it is one of many: threads and fences come to stand where others stood."""
@@ -49,18 +62,31 @@ ENOUGH = 40
 
 @dataclass(frozen=True, slots=True)
 class Line:
-    """An upright line: its place (x, y, and the size of its mask), whether it is bright, and by how many pixels a
-    frame the picture beside it moves across."""
+    """An upright line: its place (x, y, and the size of its mask), whether it is bright, by how many pixels a frame
+    the picture beside it moves across, and whether it runs through all of the picture."""
 
     x: int
     y: int
     mask: Mask
     bright: bool
     drift: float
+    whole: bool
 
     def tall(self, height: int) -> bool:
         """Whether it is more than a piece, in a frame of that height."""
         return self.mask.shape[0] >= TALL * height
+
+    def aside_of(self, other: Line) -> float:
+        """Pixels by which it lies to the right of another, in the rows that both have; NaN where they have none."""
+        (here, middle), (there, middle_there) = self._track(), other._track()
+        _, own, its = np.intersect1d(here, there, return_indices=True)
+        return float((middle[own] - middle_there[its]).mean()) if len(own) else np.nan
+
+    def _track(self) -> tuple[npt.NDArray[np.intp], Array]:
+        """Rows of the frame, and the middle of the line in each."""
+        rows = np.nonzero(self.mask.any(axis=1))[0]
+        part = self.mask[rows]
+        return rows + self.y, self.x + (part * np.arange(part.shape[1])).sum(axis=1) / part.sum(axis=1)
 
     def meets(self, others: Sequence[Line], aside: int = 0) -> bool:
         """Whether lines of another frame stand at the same place, or so many pixels `aside` of it."""
@@ -86,25 +112,46 @@ def lines_in(here: Array, sigma: Array, motion: Array) -> list[Line]:
     height, width = here.shape
     if height < 2 * DOWN or width < 4 * (SIDE + WIDE):
         return []
-    smooth = cv2.blur(here, (1, DOWN))
-    sides = [_moved(cv2.blur(smooth, (WIDE, 1)), way * (SIDE + WIDE // 2)) for way in (-1, 1)]
     noise = np.maximum(STRONG * sigma / np.sqrt(np.float32(DOWN)), LEAST_CV / CV_SCALE)
-    masks = {}
+    strong, any_at_all = _beyond_sides(here, DOWN), _beyond_sides(here, SIDE)
+    every: list[_Upright] = []
     for bright in (True, False):
-        beyond = smooth - np.maximum(*sides) if bright else np.minimum(*sides) - smooth
-        masks[bright] = _upright((beyond > noise).astype(np.uint8))
-    if not any(masks.values()):
+        mostly = cv2.blur((any_at_all[bright] > sigma / 2).astype(np.float32), (1, LONG)) > MOSTLY
+        every += [(*place, bright) for on in (strong[bright] > noise, mostly) for place in _upright(on)]
+    places = _apart(every)
+    if not places:
         return []
     slope = np.abs(cv2.Sobel(cv2.GaussianBlur(here, (0, 0), 1.5), cv2.CV_32F, 1, 0)) / 8
     tells = slope > np.maximum(sigma, LEAST_CV / CV_SCALE)
-    for x, y, mask in (place for places in masks.values() for place in places):
+    for x, y, mask, _ in places:
         tells[y : y + mask.shape[0], max(x - BREADTH, 0) : x + mask.shape[1] + BREADTH] = False
     whole = float(np.median(motion[tells, 0])) if tells.any() else 0.0
-    return [
-        Line(x, y, mask, bright, _drift(motion[..., 0], tells, x, y, mask.shape, whole))
-        for bright, places in masks.items()
-        for x, y, mask in places
-    ]
+    found = []
+    for x, y, mask, bright in places:
+        drift, through = _drift(motion[..., 0], tells, x, y, mask.shape, whole), len(mask) >= WHOLE * height
+        found.append(Line(x, y, mask, bright, drift, through))
+    return found
+
+
+def _beyond_sides(here: Array, rows: int) -> dict[bool, Array]:
+    """By how much the mean of so many rows exceeds both sides (bright lines), and falls short of them (dark)."""
+    smooth = cv2.blur(here, (1, rows))
+    left, right = (_moved(cv2.blur(smooth, (WIDE, 1)), way * (SIDE + WIDE // 2)) for way in (-1, 1))
+    return {True: smooth - np.maximum(left, right), False: np.minimum(left, right) - smooth}
+
+
+def _apart(lines: list[_Upright]) -> list[_Upright]:
+    """The taller one of lines beside one another: found twice, or the shade that a line has to its side."""
+    kept: list[_Upright] = []
+    for line in sorted(lines, key=lambda line: -len(line[2])):
+        x, y, mask, _ = line
+        middle, bottom = x + mask.shape[1] / 2, y + len(mask)
+        if not any(
+            abs(middle - (a + other.shape[1] / 2)) <= BREADTH and min(bottom, b + len(other)) > max(y, b)
+            for a, b, other, _ in kept
+        ):
+            kept.append(line)
+    return kept
 
 
 def _moved(plane: Array, across: int) -> Array:
@@ -116,10 +163,10 @@ def _moved(plane: Array, across: int) -> Array:
     return shifted
 
 
-def _upright(on: npt.NDArray[np.uint8]) -> list[tuple[int, int, Mask]]:
+def _upright(on: Mask) -> list[tuple[int, int, Mask]]:
     """Lines and pieces by their place and mask."""
     height, width = on.shape
-    joined = cv2.morphologyEx(on, cv2.MORPH_CLOSE, np.ones((2 * DOWN + 1, 1), np.uint8))
+    joined = cv2.morphologyEx(on.astype(np.uint8), cv2.MORPH_CLOSE, np.ones((2 * DOWN + 1, 1), np.uint8))
     joined = cv2.morphologyEx(joined, cv2.MORPH_CLOSE, np.ones((1, 3), np.uint8))
     count, labels, boxes, _ = cv2.connectedComponentsWithStats(joined, connectivity=8)
     found = []
@@ -143,10 +190,36 @@ def _drift(motion: Array, tells: Mask, x: int, y: int, shape: tuple[int, ...], w
 
 def standing(line: Line, others: Iterable[tuple[int, Sequence[Line]]]) -> float:
     """Share of the frames in which a line stands where it does here, of those `others` (by how many frames they are
-    apart, and their lines) by which the picture behind it has moved on. 0 where it has not, or among many lines:
-    then nothing can be told."""
-    passed = [lines for apart, lines in others if abs(apart * line.drift) > PASSED]
-    if not passed or abs(line.drift) < MOVES:
+    apart, and their lines) by which the picture behind it has moved on; of all, where the line cannot belong to the
+    picture. 0 where nothing tells, or among many lines."""
+    others = list(others)
+    alike = [(0, line)]  # one that is broken in another frame, or here, too
+    alike += [
+        (apart, each) for apart, lines in others for each in lines if each.meets([line]) or line.meets([each])
+    ]
+    drift = float(np.median([each.drift for _, each in alike]))
+    passed = [lines for apart, lines in others if abs(drift) >= MOVES and abs(apart * drift) > PASSED]
+    if not passed and _strange(alike, drift):
+        passed = [lines for _, lines in others]
+    if not passed:
         return 0.0
     here, *elsewhere = (sum(line.meets(lines, aside) for lines in passed) / len(passed) for aside in (0, *ASIDE))
     return here if max(elsewhere) < AMONG_MANY else 0.0
+
+
+def _strange(alike: list[tuple[int, Line]], drift: float) -> bool:
+    """Whether the first of lines, by its places in several frames, cannot belong to a picture that drifts so: it
+    stays behind; or it runs through all of a picture that stands, and sways."""
+    line = alike[0][1]
+    seen = np.array([(apart, each.aside_of(line)) for apart, each in alike])
+    seen = seen[~np.isnan(seen[:, 1])]
+    if len(seen) < TRACKED:
+        return False
+    apart, places = seen.T
+    speed, start = np.polyfit(apart, places, 1)
+    if abs(drift) >= MOVES:
+        return bool(abs(speed) < STAYS * abs(drift) and np.ptp(apart) * abs(drift) > PASSED)
+    if line.mask.shape[1] > SLIM or np.mean([each.whole for _, each in alike]) < OFTEN_WHOLE:
+        return False
+    unsure = float(np.std([each.drift for _, each in alike]))
+    return float(np.sqrt(np.mean((places - start - speed * apart) ** 2))) > SWAYS + unsure
