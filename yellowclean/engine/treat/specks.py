@@ -15,6 +15,7 @@ import numpy.typing as npt
 from ..frames import CV_SCALE, Array, Frame, Region, luma
 from ..measure.findings.hotpixels import Bright, Lasting, bright_in, lasting_in, moves
 from ..measure.outliers import Found, Speck, lasting, specks_in
+from ..measure.scratches import BREADTH, WOBBLE
 from ..noise.field import grain_field
 from ..parameters import Parameters, Places, places, quantity, switch
 from ._patching import Filling, Neighbour, fillings
@@ -157,7 +158,15 @@ def _neighbour(p: Specks, n: int, k: int, around: Around) -> Neighbour:
         piece = track.field[rows, columns].reshape(-1, track.field.shape[2])
         return (float(np.median(piece[:, 0])), float(np.median(piece[:, 1]))) if len(piece) else (0.0, 0.0)
 
-    return Neighbour(around.whole(k), _holes(p, k, around), leads)
+    return Neighbour(around.whole(k), _holes(p, k, around) | _missed(p, n, k, around), leads)
+
+
+def _missed(p: Specks, n: int, k: int, around: Around) -> Mask:
+    """Where scratches of frame n may lie in frame k, where they were not found: they last, and sway."""
+    here, there = ([m for m in marks(p, frame, around) if m.taken and m.kind == "scratch"] for frame in (n, k))
+    alone = [m for m in here if all(abs(m.place[1] - other.place[1]) > BREADTH for other in there)]
+    wide = np.ones((1, 2 * WOBBLE + 1), np.uint8)
+    return cv2.dilate(_holes_of(alone, n, around).astype(np.uint8), wide) > 0
 
 
 def _holes(p: Specks, n: int, around: Around) -> Mask:
