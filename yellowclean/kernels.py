@@ -17,6 +17,8 @@ from .engine.testcamera import Camera, ShotRecipe, shoot
 from .engine.treat import TREATMENTS
 
 FRAMES, MIDDLE = 14, 6
+DEEPER = "prores-hq"
+"""Footage of more than eight bits is read by kernels of its own."""
 
 
 def main() -> None:
@@ -25,12 +27,18 @@ def main() -> None:
         codec="h264-8bit", bit_rate=4_000_000,
     )  # fmt: skip
     with tempfile.TemporaryDirectory() as folder:
-        shoot(recipe, Path(folder))
-        footage = next(path for path in Path(folder).iterdir() if path.name.startswith(f"{recipe.name}."))
-        with closing(open_source(footage)) as source:
+        with closing(open_source(_shot(recipe, folder))) as source:
             profile = survey(source).profile
             for kind in TREATMENTS:
                 Pipeline(Footage(source), Plan(profile=profile, steps=[Step(kind=kind)])).frame(MIDDLE)
+        deeper = recipe.model_copy(update={"name": "deeper", "frames": 2, "codec": DEEPER, "bit_rate": None})
+        with closing(open_source(_shot(deeper, folder))) as source:
+            source.read(0)
+
+
+def _shot(recipe: ShotRecipe, folder: str) -> Path:
+    shoot(recipe, Path(folder))
+    return next(path for path in Path(folder).iterdir() if path.name.startswith(f"{recipe.name}."))
 
 
 if __name__ == "__main__":
