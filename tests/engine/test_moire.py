@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from unittest import TestCase
+from unittest import TestCase, mock
 
 import cv2
 import numpy as np
@@ -14,6 +14,7 @@ from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Array, Frame, Region, luma
 from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.judge.strip import strip_at
+from yellowclean.engine.measure import false_colour as false_colours
 from yellowclean.engine.measure.false_colour import false_colour
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Pipeline
@@ -93,6 +94,20 @@ class Treated(TestCase):
         self.assertEqual(left, sorted(left, reverse=True))
         self.assertGreater(left[0], 40)
         self.assertEqual((left[strip.stop], strip.rungs[strip.stop].lost), (0, 0))
+
+    def test_what_is_found_does_not_depend_on_the_windows_that_are_passed_over(self) -> None:
+        """Every window looked at, against every fourth and those near what is found."""
+        look, seen = false_colours._look, shot()[0][1]
+
+        def at_all(views: list[Array], chosen: false_colours.Mask, waves: false_colours._Waves) -> None:
+            look(views, np.ones_like(chosen), waves)
+
+        few = false_colour(seen)
+        with mock.patch.object(false_colours, "_look", at_all):
+            every = false_colour(seen)
+        self.assertTrue(few.inside.any() and not few.inside.all())
+        np.testing.assert_array_equal(few.inside, every.inside)
+        np.testing.assert_array_equal(few.period, every.period)
 
     def test_amounts(self) -> None:
         seen, _ = shot()
