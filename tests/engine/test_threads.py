@@ -59,7 +59,7 @@ class Ahead(TestCase):
             next(results)
             self.assertTrue(begun.wait(PATIENCE))
             threading.Timer(0.2, go_on.set).start()
-            results.close()  # type: ignore[attr-defined]
+            results.close()
             self.assertTrue(ended.is_set())
 
 

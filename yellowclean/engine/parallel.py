@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import itertools
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from functools import cache
 from typing import TypeVar
@@ -54,8 +54,9 @@ def side_by_side(work: Callable[[T], U], items: Sequence[T]) -> list[U]:
     return first + [_ended(begun, work, item) for begun, item in zip(others, items[1:], strict=True)]
 
 
-def ahead(work: Callable[[T], U], items: Sequence[T]) -> Iterator[U]:
-    """`work` done on each of several things in turn, on the next one while the last is made use of."""
+def ahead(work: Callable[[T], U], items: Sequence[T]) -> Generator[U, None, None]:
+    """`work` done on each of several things in turn, on the next one while the last is made use of. To be closed
+    where its user may stop before the end: what is under way has ended then."""
     if thread_count() == 1:
         yield from map(work, items)
         return

@@ -59,6 +59,7 @@ class Pipeline:
         self._digests = [plan.digest(count) for count in counts]
         self.formats = plan.formats(Format.of(footage.info))
         needs = [step.treatment.need(step.parameters) for step in self._steps]
+        # Of the source the frame itself and the one that is read ahead; of all, what is looked at beside.
         frames = [2, *(need.back + need.ahead for need in needs)]
         shown = zip(frames, [self.formats[0], *self.formats], strict=False)
         footage.hold(sum(count * form.width * form.height for count, form in shown))
@@ -258,9 +259,9 @@ class Pipeline:
             if not where.any():
                 return window.here.part(window.inside)
         after = step.treatment.apply(step.parameters, window, around)
-        return (
-            after if step.unmixed and where is None else _mixed(step, where, window.here.part(window.inside), after)
-        )
+        if step.unmixed and where is None:
+            return after
+        return _mixed(step, where, window.here.part(window.inside), after)
 
     def _window(self, depth: int, step: Step, n: int, wanted: Region, given: Format, handed: Format) -> Window:
         """What a step behind the first `depth` ones works on to deliver a region of the frame that it hands on."""

@@ -7,8 +7,8 @@ appears under its name only when complete, so that interrupted work takes up whe
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from contextlib import ExitStack
+from collections.abc import Generator, Iterable, Iterator, Sequence
+from contextlib import ExitStack, closing
 from pathlib import Path
 
 from .errors import BadInput
@@ -58,7 +58,8 @@ def render_together(
         for target in targets:
             writers.append((_writer(target, pipeline, chosen), target.format))
             opened.enter_context(writers[-1][0])
-        for count, made in enumerate(_made(pipeline, chosen, [fmt for _, fmt in writers])):
+        frames_made = opened.enter_context(closing(_made(pipeline, chosen, [fmt for _, fmt in writers])))
+        for count, made in enumerate(frames_made):
             raise_if(stopped)
             for (each, _), result in zip(writers, made, strict=True):
                 each.write(*result)
@@ -68,8 +69,9 @@ def render_together(
 
 def _made(
     pipeline: Pipeline, chosen: range, formats: Sequence[OutputFormat]
-) -> Iterator[list[tuple[Frame, Dither | None]]]:
-    """Each of the frames as every format takes it, the next one made while the last is written."""
+) -> Generator[list[tuple[Frame, Dither | None]], None, None]:
+    """Each of the frames as every format takes it, the next one made while the last is written. To be closed: the
+    source may not be, while a frame is made."""
     return ahead(lambda n: [delivered(pipeline, n, fmt) for fmt in formats], chosen)
 
 
@@ -183,15 +185,16 @@ def render_segment(
         return
     source, plan = pipeline.footage.source, pipeline.plan
     told = told_of_result(source.info, plan)
-    made = _made(pipeline, piece, [target.format])
     if target.format.is_sequence:
         target.partial.mkdir(exist_ok=True)
-        for n, [(frame, dither)] in zip(piece, made, strict=True):
-            raise_if(stopped)
-            write_member(target, told, n, frame, source, dither)
+        with closing(_made(pipeline, piece, [target.format])) as made:
+            for n, [(frame, dither)] in zip(piece, made, strict=True):
+                raise_if(stopped)
+                write_member(target, told, n, frame, source, dither)
         return
     lossless = Destination(segment_file(folder, piece), target.format.segment(told))
-    with _writer(lossless, pipeline, piece, audio=False) as writer:
+    writing = _writer(lossless, pipeline, piece, audio=False)
+    with writing as writer, closing(_made(pipeline, piece, [target.format])) as made:
         for [result] in made:
             raise_if(stopped)
             writer.write(*result)

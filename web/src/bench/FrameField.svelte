@@ -49,7 +49,8 @@
     onblur={() => (typing = null)}
     onchange={(event) => void go(event.currentTarget.value.trim())}
     onkeydown={(event) => {
-      if (event.key === "Enter") event.currentTarget.blur();
+      if (event.key === "Escape") event.currentTarget.value = told.timecode;
+      if (event.key === "Enter" || event.key === "Escape") event.currentTarget.blur();
     }}
   />
 </label>

@@ -8,6 +8,8 @@ for the steps that follow.
 
 from __future__ import annotations
 
+from contextlib import closing
+
 import numba as nb
 import numpy as np
 
@@ -83,9 +85,10 @@ def _merged(p: Temporal, window: Window, around: Around) -> tuple[Picture, Array
     def brought(n: int) -> tuple[Array, Track]:
         return around.stabiliser.opponent(window.pull(n).rgb), around.motion(window.n, n)
 
-    for other, track in ahead(brought, window.neighbours):
-        _merge_neighbour(before, other, track, place, (sigma, weights, slack), p.difference, *sums)
-        del other
+    with closing(ahead(brought, window.neighbours)) as neighbours:
+        for other, track in neighbours:
+            _merge_neighbour(before, other, track, place, (sigma, weights, slack), p.difference, *sums)
+            del other  # not to be held beside the next
     share = np.array([p.luma, p.chroma], np.float32) / 100
     inside = window.inside.within(core)
     untouched = window.here.part(window.inside)
