@@ -212,7 +212,11 @@ def _lasting(n: int, around: Around) -> list[Speck]:
     if n not in told:
         return []
     near = range(max(n - BESIDE, told.start), min(n + BESIDE + 1, told.stop))
-    return lasting(n, {k: _found(k, around) for k in near})
+    return around.kept(
+        ("lasting specks", n),
+        lambda: lasting(n, {k: _found(k, around) for k in near}),
+        lambda specks: 1024 + sum(256 + speck.mask.nbytes for speck in specks),
+    )
 
 
 def _found(n: int, around: Around) -> Found:
