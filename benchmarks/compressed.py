@@ -292,7 +292,7 @@ def stops() -> None:
 def _at(report: SurveyReport, rung: Rung) -> Plan:
     steps = noise_chain(
         report.media.frames, report.movement, rung.strength, rung.strength, difference=rung.difference,
-        carried=report.profile.carried,
+        carried=report.profile.carried, gentle=rung.gentle,
     )  # fmt: skip
     return Plan(profile=report.profile, steps=steps)
 

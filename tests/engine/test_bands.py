@@ -124,6 +124,15 @@ class FromFindingToFile(TestCase):
         self.assertIn("Steps of 8", plan.steps[0].reason)
         self.assertEqual([s.kind for s in propose(survey(MemorySource([dusk()] * 6))).steps], [])
 
+    def test_contours_of_a_frame_or_two_among_noise_are_none(self) -> None:
+        """As a codec leaves them in the dark; and where noise hides steps, the ramp is not rebuilt behind it."""
+        banded, plain = rounded(dusk(), 8), dusk()
+        self.assertEqual(found("banding", [banded, *[plain] * 9]).value, 0)
+        report = survey(MemorySource([banded] * 6))
+        curve = report.profile.curve.model_copy(update={"luma_cv": [6.0] * len(report.profile.curve.level_cv)})
+        noisy = report.model_copy(update={"profile": report.profile.model_copy(update={"curve": curve})})
+        self.assertEqual([step.kind for step in propose(noisy).steps if step.kind == "bands"], [])
+
     def test_a_ramp_of_eight_bits_is_delivered_in_ten_without_a_contour(self) -> None:
         ramp = np.linspace(0.2, 0.35, 480, dtype=np.float32)[None, :, None].repeat(270, axis=0).repeat(3, axis=2)
         eight = (np.rint(ramp * 255) / 255).astype(np.float32)

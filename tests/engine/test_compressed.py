@@ -73,6 +73,12 @@ class Proposals(TestCase):
         reason = propose(self.report.model_copy(update={"ladder": flat})).steps[-1].reason
         self.assertIn("140 % are taken, since the codec repeats noise", reason)
 
+    def test_what_a_codec_did_to_fast_motion_is_treated_gently(self) -> None:
+        gently = [rung.model_copy(update={"gentle": True}) for rung in self.report.ladder]
+        temporal, spatial = propose(self.report.model_copy(update={"ladder": gently})).steps
+        self.assertEqual((temporal.settings["luma"], spatial.settings["medium"]), (80, 50))
+        self.assertIn("more takes detail that neighbours show", spatial.reason)
+
     def test_honest_work_costs_no_structure_and_blur_does(self) -> None:
         footage = Footage(self.clip)
         honest = Pipeline(footage, propose(self.report))

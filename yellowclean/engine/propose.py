@@ -142,6 +142,7 @@ def _case(report: SurveyReport, used: NoiseProfile) -> Case:
         reach=reach,
         where=_of_reach(reach),
         difference=rungs[0].difference if rungs else 1.0,
+        gentle=bool(rungs) and rungs[0].gentle,
         merging_leaves=merging_leaves(rungs),
     )
 

@@ -58,10 +58,10 @@ HARMONICS, DAMPING = 2, 1e-3
 FEWEST_FRAMES, FEWEST_TOLD = 6, 0.2
 """Frames, and share of all bands in all frames, that have to tell something."""
 
-EXPLAINED, EXPLAINED_SLOW, SLOW_ROLL = 0.15, 0.5, 0.08
+EXPLAINED, EXPLAINED_ALIKE, SLOW_ROLL, TURNS_ROLL = 0.15, 0.5, 0.08, 0.45
 """Share of the changes of bands that a wave has to explain: more where it moves by less than so many cycles a
 frame, since what walks through the picture makes slow waves too (0.23 on films that packages carry, 0.05 for
-faster)."""
+faster), and where it turns with every frame, as the quality of a codec's pictures does (0.35 at 3 Mbit/s)."""
 
 MOST_BENT = 3
 """Order of the polynomials that a meant course may follow."""
@@ -267,7 +267,7 @@ class _Fit:
         rest, parts = self._solved(cycles, roll)
         explained = 1 - rest / max(float((self._values**2).sum()), 1e-12)
         seen_whole = abs(roll) * len(self._counts) >= LEAST_PASSED and abs(roll) >= LEAST_ROLL
-        if not seen_whole or explained < (EXPLAINED if abs(roll) >= SLOW_ROLL else EXPLAINED_SLOW):
+        if not seen_whole or explained < (EXPLAINED if SLOW_ROLL <= abs(roll) < TURNS_ROLL else EXPLAINED_ALIKE):
             return None
         pairs = tuple((float(parts[2 * k]), float(parts[2 * k + 1])) for k in range(HARMONICS))
         return Wave(cycles, roll, pairs, explained)

@@ -54,6 +54,7 @@ class Rung(BaseModel):
 
     strength: float = Field(description="Percent of the measured sigma.")
     difference: float = Field(1.0, description="Difference limit of the merge over time, in sigmas.")
+    gentle: bool = Field(False, description="Whether less is merged, and coarser noise treated at half strength.")
     held_out: bool = Field(False, description="Whether frames held out told the error.")
     merged: bool = Field(True, description="Whether neighbours were merged; one frame alone is the cheaper way.")
     luma: float

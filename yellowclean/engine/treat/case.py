@@ -27,8 +27,8 @@ class Amount:
 @dataclass(frozen=True, slots=True)
 class Case:
     """A surveyed shot: its findings by kind, each with its tolerance, its noise and motion, and what was judged
-    before any treatment is asked: how much of luma and of colour noise is worth taking, where the noise lives, and
-    how far a neighbour may differ, in σ."""
+    before any treatment is asked: how much of luma and of colour noise is worth taking, where the noise lives, how
+    far a neighbour may differ, in σ, and whether noise reduction has to be gentle with what a codec did."""
 
     media: MediaInfo
     format: Format
@@ -40,6 +40,7 @@ class Case:
     reach: Reach
     where: str
     difference: float = 1.0
+    gentle: bool = False
     merging_leaves: float | None = None
     """Estimated error of merging neighbours as a share of that of one frame alone; None where it was not judged."""
     scale: float | tuple[int, int] | None = None

@@ -179,7 +179,7 @@ def propose(case: Case) -> Proposal | None:
     if case.scale is None or not larger(case.scale, case.format):
         return None
     settings = settings_for(case.scale)
-    used = merge_settings(case.movement, luma=True, chroma=True, difference=1, carried=False)
+    used = merge_settings(case.movement, luma=True, chroma=True)
     frames = 0 if case.frames == 1 else 2
     size = sized(Enlarge.model_validate(settings), case.format)
     told = (

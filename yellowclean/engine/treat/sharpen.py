@@ -212,7 +212,7 @@ def propose(case: Case) -> Proposal | None:
     if blur < LEAST_BLUR and not case.by_hand:
         return None
     merged = bool(case.luma.percent and case.worth_merging)
-    used = merge_settings(case.movement, luma=True, chroma=True, difference=1, carried=False)
+    used = merge_settings(case.movement, luma=True, chroma=True)
     frames = 0 if merged or case.frames == 1 else int(min(used["frames"], MOST_FRAMES))
     neighbours = "the step before has merged neighbours" if merged else f"with {frames} neighbours each side"
     told = (

@@ -37,6 +37,10 @@ SOLID_BELOW, TEXTURE_FROM = 0.5, 4.0
 """Coefficients besides the mean that a block keeps in the first pass: up to the first a place is solid
 (noise alone keeps a tenth of one), from the second on it is full texture."""
 
+GENTLE = 50.0
+"""Percent of the strength for noise from 2 px on where a codec coded fast motion: what it did to the picture there
+is of that size, but is no noise that shrinking takes away (set on the basin at 12 Mbit/s)."""
+
 
 class Spatial(Parameters):
     """Noise within one frame."""
@@ -151,15 +155,23 @@ def _adapted(p: Spatial, blocks: Array) -> Array:
     return factor.astype(np.float32)
 
 
+def spatial_settings(luma: float, chroma: float, *, gentle: bool) -> dict[str, float]:
+    """Settings for so many percent; `gentle` where a codec has changed the picture in the size of coarser noise."""
+    amounts = {"luma": luma, "chroma": chroma}
+    return amounts | {"medium": GENTLE, "coarse": GENTLE} if gentle else amounts
+
+
 def propose(case: Case) -> Proposal | None:
     """Take what was judged worth taking, where the noise lives."""
     if not (case.luma.percent or case.chroma.percent):
         return None
-    alone = ""
+    alone = gentle = ""
     if case.frames > 1 and not case.worth_merging:
         alone = "Merging neighbours was tried too: it would leave no less, and costs several times the work."
-    told = " ".join(part for part in (case.luma.reason, case.chroma.reason, case.where, alone) if part)
-    return Proposal({"luma": case.luma.percent, "chroma": case.chroma.percent}, told, case.reach)
+    if case.gentle:
+        gentle = f"Noise from 2 px on is treated at {GENTLE:.0f} %: more takes detail that neighbours show."
+    told = " ".join(part for part in (case.luma.reason, case.chroma.reason, case.where, gentle, alone) if part)
+    return Proposal(spatial_settings(case.luma.percent, case.chroma.percent, gentle=case.gentle), told, case.reach)
 
 
 TREATMENT = Treatment(

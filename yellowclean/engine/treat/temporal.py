@@ -49,7 +49,7 @@ class Temporal(Parameters):
     )  # fmt: skip
     difference: float = quantity(
         1.0, "Difference limit", "How far a neighbour may differ in its patch before it is dropped.",
-        unit="σ", least=0.2, most=4.0, step=0.1,
+        unit="σ", least=0.2, most=8.0, step=0.1,
     )  # fmt: skip
     search: int = quantity(
         48, "Search range", "Longest motion that is followed; faster parts get no neighbours.",
@@ -265,6 +265,7 @@ def propose(case: Case) -> Proposal | None:
         chroma=case.chroma.percent > 0,
         difference=case.difference,
         carried=carried,
+        gentle=case.gentle,
     )
     told = _reason(case.movement, frames_each_side(case.movement, carried=carried))
     if case.merging_leaves is not None:

@@ -30,6 +30,10 @@ less than a tenth were, one out of six apart, of bands nearly all)."""
 LEAST_AREA = 3.0
 """Percent of the frame below which contours are taken for chance."""
 
+LEAST_OFTEN = 0.25
+"""Share of the frames looked at that have to show them: what a codec leaves of noise in the dark forms contours in
+one frame or another, which are gone in the next."""
+
 
 @dataclass(frozen=True, slots=True)
 class Bands:
@@ -72,7 +76,8 @@ def bands_of(plane: Array) -> Bands:
 
 def conclude(seen: Sequence[tuple[int, Bands]], info: MediaInfo) -> Finding:
     worst, bands = max(seen, key=lambda item: item[1].area)
-    if bands.area < LEAST_AREA:
+    banded = [n for n, each in seen if each.area >= LEAST_AREA]
+    if not banded or len(banded) < LEAST_OFTEN * len(seen):
         return DETECTOR.finding(0.0, worst)
     return DETECTOR.finding(
         bands.step * CV_SCALE, worst, region=bands.place, confidence=min(0.4 + bands.area / 25, 1.0),
