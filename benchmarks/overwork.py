@@ -200,11 +200,11 @@ def case_of(shot: Shot) -> Case:
 
 def readings(case: Case) -> tuple[dict[str, list[float]], dict[str, list[float]]]:
     """By kind: the values on honest treatments, and those on the planted strengths, in their order."""
-    honest: dict[str, list[float]] = {kind: [] for kind in MEASURES}
+    honest: dict[str, list[float]] = {kind: [] for kind in FAULTS}
     for pipeline in case.honest.values():
         evidence = case.evidence(pipeline)
-        for kind, measure in MEASURES.items():
-            honest[kind].append(measure.read(evidence).value)
+        for kind, values in honest.items():
+            values.append(MEASURES[kind].read(evidence).value)
     planted = {}
     for kind, (fault, strengths) in FAULTS.items():
         pipelines = (Changed(case.footage, case.proposed, fault(s)) for s in strengths)
@@ -220,7 +220,8 @@ def area_under_roc(honest: list[float], planted: list[float]) -> float:
 
 def rows(shots: tuple[Shot, ...]) -> Iterator[str]:
     everything = [readings(case_of(shot)) for shot in shots]
-    for kind, measure in MEASURES.items():
+    for kind in FAULTS:  # what repairs can break is measured where each is tested
+        measure = MEASURES[kind]
         honest = [v for h, _ in everything for v in h[kind]]
         planted = np.array([p[kind] for _, p in everything])
         strengths = FAULTS[kind][1]

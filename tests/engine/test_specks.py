@@ -83,14 +83,15 @@ def gain_db(faulty: Frame, result: Frame, truth: Frame) -> float:
 
 class Specks(TestCase):
     def test_dust_goes_and_all_else_stays_to_the_last_bit(self) -> None:
-        for scene in ("stars", "quay", "cloth"):
+        """At the ends of a shot as well, where on the restless quay one of ten is not told."""
+        for scene, at in (("stars", 4), ("quay", 4), ("cloth", 4), ("stars", 0), ("quay", 0), ("cloth", 7)):
             frames = shot(scene)
-            faulty = [dusty(f, n) if n == 4 else f for n, f in enumerate(frames)]
-            result = pipeline(faulty, scene).frame(4)
-            with self.subTest(scene):
-                self.assertGreater(gain_db(faulty[4], result, frames[4]), 8)
-                near = cv2.dilate((faulty[4] != frames[4]).any(axis=2).astype(np.uint8), np.ones((15, 15))) > 0
-                changed = (result != faulty[4]).any(axis=2)
+            faulty = [dusty(f, 4) if n == at else f for n, f in enumerate(frames)]
+            result = pipeline(faulty, scene).frame(at)
+            with self.subTest(scene, at=at):
+                self.assertGreater(gain_db(faulty[at], result, frames[at]), 8 if at == 4 else 7)
+                near = cv2.dilate((faulty[at] != frames[at]).any(axis=2).astype(np.uint8), np.ones((15, 15))) > 0
+                changed = (result != faulty[at]).any(axis=2)
                 self.assertLess(changed[~near].mean(), 2e-4)
                 np.testing.assert_array_equal(pipeline(faulty, scene).frame(2), faulty[2])
 

@@ -160,8 +160,16 @@ def _again(speck: Speck, others: Sequence[Found], restless: bool) -> bool:
     return bool(scipy.special.gammainc(sum(close), expected) < CHANCE)  # so many or more, of a Poisson distribution
 
 
-def specks_in(here: Array, before: Array, after: Array, sigma: Array) -> Found:
-    """The specks of a luma plane (H×W), given those before and after it and the deviation of its noise."""
+def beside(n: int, frames: int) -> tuple[int, int]:
+    """The frames that frame n of a shot of at least three is held against: those on both sides, at its ends the
+    next two."""
+    first, second = (n - 1, n + 1) if 0 < n < frames - 1 else (n + 1, n + 2) if n == 0 else (n - 1, n - 2)
+    return first, second
+
+
+def specks_in(here: Array, before: Array, after: Array, sigma: Array, apart: int = 1) -> Found:
+    """The specks of a luma plane (H×W), given those before and after it, or two others beside it, and the deviation
+    of its noise; `apart` is how many frames the second lies ahead (below 0: back)."""
     if min(here.shape) < LEAST_SIDE:
         return Found([], [], here.shape, here.size)
     neighbours = [_followed(here, other) for other in (before, after)]
@@ -179,7 +187,9 @@ def specks_in(here: Array, before: Array, after: Array, sigma: Array) -> Found:
         if speck:
             at_x, at_y = (int(v) for v in speck.centre)
             found.append(replace(speck, strength=float(peak[label]), restless=bool(unrest[at_y, at_x] > RESTLESS)))
-    lines = lines_in(here, sigma, neighbours[1].vectors)
+    if apart != 1:  # what moves may hide in both others what this frame alone sees
+        found = [speck for speck in found if not speck.restless]
+    lines = lines_in(here, sigma, neighbours[1].vectors / np.float32(apart))
     return Found(_without_doubles(found), lines, here.shape, int(np.count_nonzero(unrest <= RESTLESS)))
 
 

@@ -14,7 +14,7 @@ import numpy.typing as npt
 
 from ..frames import CV_SCALE, Array, Frame, Region, luma
 from ..measure.findings.hotpixels import Bright, Lasting, bright_in, lasting_in, moves
-from ..measure.outliers import Found, Speck, lasting, specks_in
+from ..measure.outliers import Found, Speck, beside, lasting, specks_in
 from ..measure.scratches import BREADTH, WOBBLE
 from ..noise.field import grain_field
 from ..parameters import Parameters, Places, places, quantity, switch
@@ -33,6 +33,9 @@ RINGS = 1, 3
 
 LOOKS, ENOUGH_LOOKS = 8, 4
 """Frames all over the shot in which hot pixels are looked for, and how many there have to be."""
+
+FEWEST = 3
+"""Frames of a shot in which a speck can be told."""
 
 KINDS: dict[str, str] = {"dust": "dust", "trail": "trails", "drop-out": "lines", "scratch": "scratches"}
 """Kinds of specks that are told frame by frame, and the settings that take them."""
@@ -144,7 +147,11 @@ def _grained(filling: Filling, n: int, around: Around) -> tuple[Region, Mask, Fr
 
 
 def _ring(p: Specks, n: int, apart: int, around: Around) -> list[Neighbour]:
-    return [_neighbour(p, n, k, around) for k in (n - apart, n + apart) if 0 <= k < around.frames]
+    """Neighbours so many frames away on both sides; where one side ends, another one of the other."""
+    there = [k for k in (n - apart, n + apart) if 0 <= k < around.frames]
+    if len(there) == 1:
+        there += [k for k in [there[0] + (1 if there[0] > n else -1)] if 0 <= k < around.frames]
+    return [_neighbour(p, n, k, around) for k in there]
 
 
 def _neighbour(p: Specks, n: int, k: int, around: Around) -> Neighbour:
@@ -207,11 +214,10 @@ def marks(p: Specks, n: int, around: Around) -> list[Mark]:
 
 
 def _lasting(n: int, around: Around) -> list[Speck]:
-    """The specks of frame n but sparkle; at the ends of a shot, where a neighbour is missing, none can be told."""
-    told = range(1, around.frames - 1)
-    if n not in told:
+    """The specks of frame n but sparkle."""
+    if around.frames < FEWEST:
         return []
-    near = range(max(n - BESIDE, told.start), min(n + BESIDE + 1, told.stop))
+    near = range(max(n - BESIDE, 0), min(n + BESIDE + 1, around.frames))
     return around.kept(
         ("lasting specks", n),
         lambda: lasting(n, {k: _found(k, around) for k in near}),
@@ -221,8 +227,9 @@ def _lasting(n: int, around: Around) -> list[Speck]:
 
 def _found(n: int, around: Around) -> Found:
     def found() -> Found:
-        here, before, after = (luma(around.whole(k)) for k in (n, n - 1, n + 1))
-        return specks_in(here, before, after, around.profile.curve.sigma_at(here, "luma"))
+        others = beside(n, around.frames)
+        here, before, after = (luma(around.whole(k)) for k in (n, *others))
+        return specks_in(here, before, after, around.profile.curve.sigma_at(here, "luma"), others[1] - n)
 
     return around.kept(("specks", n), found, lambda found: found.nbytes)
 
