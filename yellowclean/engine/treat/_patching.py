@@ -1,5 +1,6 @@
-"""Holes in a picture filled: along motion from the frames beside it, and where those do not fit, from around the
-hole.
+"""Holes in a picture filled: along motion from the frames beside it, and where those do not fit, from a place of
+the frame itself that looks alike around (after Criminisi, Pérez, Toyama 2004), joined to the border by its
+gradients (Pérez, Gangnet, Blake 2003), or at last from the border alone.
 
 A hole is worked on in tiles. What surrounds a tile is laid over each neighbour, at whole pixels about where the
 motion leads and then between them, and where it fits is where the filling is taken from: the mean of the neighbours
@@ -20,6 +21,9 @@ Mask = npt.NDArray[np.bool_]
 
 TILE, CONTEXT, SEARCH = 32, 10, 4
 """Pixels of a tile and around it, and how far from where the motion leads a fit is looked for."""
+
+AT_HOME = 32
+"""Pixels to each side in which the frame itself is searched for what looks alike."""
 
 FITS, FITS_CONTRAST = 2.5, 0.4
 """Deviation of what surrounds a tile from a neighbour, in that of noise alone or as a part of the contrast there,
@@ -85,15 +89,21 @@ def _filled(frame: Frame, holes: Mask, region: Region, rings: Sequence[Ring], si
             shares = weights / weights.sum()
             mean = sum(share * moved[inside] for share, (moved, _) in zip(shares, fits, strict=True))
             return Filling(region, mask, np.asarray(mean, np.float32), float((shares**2).sum()))
+    alike = _fitted(here, known, around, Neighbour(frame, holes, lambda _: (0.0, 0.0)), AT_HOME)
+    if alike and alike[1] <= most:
+        joined = alike[0] + _from_around(here - alike[0], known)
+        return Filling(region, mask, joined[inside], 1.0)
     return Filling(region, mask, _from_around(here, known)[inside], 0.0)
 
 
-def _fitted(here: Frame, known: Mask, around: Region, neighbour: Neighbour) -> tuple[Frame, float] | None:
+def _fitted(
+    here: Frame, known: Mask, around: Region, neighbour: Neighbour, search: int = SEARCH
+) -> tuple[Frame, float] | None:
     """A neighbour laid over a place, and by how much what is known of it differs; None where it cannot be."""
     if known.sum() < LEAST_KNOWN:
         return None
     lead_x, lead_y = (round(v) for v in neighbour.leads(around))
-    wider = Region(around.x + lead_x, around.y + lead_y, around.width, around.height).grown(SEARCH + 2)
+    wider = Region(around.x + lead_x, around.y + lead_y, around.width, around.height).grown(search + 2)
     other, clean = _cut(neighbour, wider)
     rows, columns = known.shape
     template = np.where(known[..., None], here, np.float32(0)).astype(np.float32)
@@ -101,13 +111,13 @@ def _fitted(here: Frame, known: Mask, around: Region, neighbour: Neighbour) -> t
     errors = cv2.matchTemplate(
         np.ascontiguousarray(other[2:-2, 2:-2], np.float32), template, cv2.TM_SQDIFF, mask=weights
     )
+    holes = cv2.dilate((~known).astype(np.uint8), np.ones((3, 3), np.uint8))
+    unclean = cv2.matchTemplate((~clean[2:-2, 2:-2]).astype(np.float32), holes.astype(np.float32), cv2.TM_CCORR)
+    errors[unclean > 0.5] = np.nan
     if not np.isfinite(errors).any():
         return None
     j, i = (int(v) for v in np.unravel_index(int(np.nanargmin(errors)), errors.shape))
     best = (i + _between(errors[j], i), j + _between(errors[:, i], j))
-    holes = cv2.dilate((~known).astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
-    if not clean[j + 2 : j + 2 + rows, i + 2 : i + 2 + columns][holes].all():
-        return None
     shift = np.array([[1, 0, best[0] + 2], [0, 1, best[1] + 2]], np.float64)
     moved = cv2.warpAffine(other, shift, (columns, rows), flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP)
     return moved, float(np.sqrt(((here[known] - moved[known]) ** 2).mean()))
