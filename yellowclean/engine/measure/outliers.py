@@ -160,11 +160,15 @@ def _again(speck: Speck, others: Sequence[Found], restless: bool) -> bool:
     return bool(scipy.special.gammainc(sum(close), expected) < CHANCE)  # so many or more, of a Poisson distribution
 
 
-def beside(n: int, frames: int) -> tuple[int, int]:
-    """The frames that frame n of a shot of at least three is held against: those on both sides, at its ends the
-    next two."""
-    first, second = (n - 1, n + 1) if 0 < n < frames - 1 else (n + 1, n + 2) if n == 0 else (n - 1, n - 2)
-    return first, second
+def beside(n: int, frames: int, apart: int = 1) -> list[int]:
+    """The frames of a shot so far `apart` from frame n: on both sides, and where one side ends, that of the other
+    and the next one."""
+    sides = [n - apart, n + apart]
+    if sides[0] < 0:
+        sides = [n + apart, n + apart + 1]
+    elif sides[1] >= frames:
+        sides = [n - apart, n - apart - 1]
+    return [k for k in sides if 0 <= k < frames]
 
 
 def specks_in(here: Array, before: Array, after: Array, sigma: Array, apart: int = 1) -> Found:

@@ -147,11 +147,7 @@ def _grained(filling: Filling, n: int, around: Around) -> tuple[Region, Mask, Fr
 
 
 def _ring(p: Specks, n: int, apart: int, around: Around) -> list[Neighbour]:
-    """Neighbours so many frames away on both sides; where one side ends, another one of the other."""
-    there = [k for k in (n - apart, n + apart) if 0 <= k < around.frames]
-    if len(there) == 1:
-        there += [k for k in [there[0] + (1 if there[0] > n else -1)] if 0 <= k < around.frames]
-    return [_neighbour(p, n, k, around) for k in there]
+    return [_neighbour(p, n, k, around) for k in beside(n, around.frames, apart)]
 
 
 def _neighbour(p: Specks, n: int, k: int, around: Around) -> Neighbour:
