@@ -115,18 +115,18 @@ RECORDINGS = (
 )
 
 HELD_BACK = (
-    Recording("basin", "slow", 2.5, True, "HEVC", 3, "fast"),
-    Recording("basin", "standing", 3, False, "H.264", 6, "slow"),
-    Recording("cloth", "fast", 3, False, "HEVC", 6, "medium"),
-    Recording("cloth", "slow", 3.5, True, "H.264", 3, "medium"),
-    Recording("cloth", "standing", 2, True, "HEVC", 3, "slow"),
-    Recording("dusk", "fast", 4, False, "HEVC", 3, "fast"),
-    Recording("dusk", "slow", 3.5, True, "H.264", 1.5, "slow"),
-    Recording("dusk", "standing", 2, False, "H.264", 6, "medium"),
-    Recording("quay", "fast", 2, True, "HEVC", 12, "slow"),
-    Recording("quay", "slow", 3.5, False, "H.264", 6, "fast"),
-    Recording("quay", "standing", 4, True, "HEVC", 1.5, "medium"),
-    Recording("quay", "standing", 2.5, False, "H.264", 3, "fast"),
+    Recording("basin", "slow", 3, True, "H.264", 3, "medium"),
+    Recording("basin", "standing", 3, True, "H.264", 1.5, "medium"),
+    Recording("cloth", "fast", 3, True, "H.264", 3, "fast"),
+    Recording("cloth", "slow", 2.5, True, "H.264", 1.5, "medium"),
+    Recording("drying", "fast", 3.5, False, "H.264", 3, "medium"),
+    Recording("dusk", "slow", 4, True, "H.264", 3, "fast"),
+    Recording("figurehead", "slow", 2, True, "H.264", 1.5, "fast"),
+    Recording("figurehead", "slow", 3, False, "H.264", 3, "slow"),
+    Recording("quay", "slow", 2.5, False, "HEVC", 3, "medium"),
+    Recording("quay", "slow", 2.5, True, "HEVC", 1.5, "fast"),
+    Recording("quay", "standing", 3, True, "HEVC", 3, "medium"),
+    Recording("stars", "slow", 3, True, "H.264", 1.5, "slow"),
 )
 """Clips that nothing was set on, for the stop of the ladder."""
 

@@ -12,6 +12,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 import numpy.typing as npt
 
@@ -29,6 +30,9 @@ carried along less is left after longer."""
 SURE_PX = 0.5
 """How far from home a pixel may end, there and back, to be compared: after long motion too."""
 
+PLACE = 7
+"""Pixels a side of a place."""
+
 FEWEST_COMPARED = 0.05
 """Share of the pixels below which a neighbour says nothing."""
 
@@ -44,6 +48,11 @@ class HeldOut:
         found = [(taken * difference)[:, sure].mean(axis=1) for difference, sure in self.differences]
         explained: Array = np.mean(found, axis=0)
         return explained
+
+    def typical(self) -> float:
+        """Mean square by which the first axis differs in a typical place of PLACE×PLACE pixels."""
+        squares = [cv2.blur(difference[0] ** 2, (PLACE, PLACE))[sure] for difference, sure in self.differences]
+        return float(np.mean([np.median(square) for square in squares]))
 
     def by_pixel(self) -> tuple[Array, npt.NDArray[np.bool_]]:
         """One difference for each pixel, the mean of those that can be believed there, and where any can."""

@@ -12,7 +12,7 @@ from ..footage import Footage
 from ..frames import Array, Frame, Region, StopCheck, never, raise_if
 from ..measure.report import Rung
 from ..media import Source
-from ..motion import STANDS, Movement
+from ..motion import Movement
 from ..noise.profile import NoiseProfile
 from ..plan import Plan
 from ..treat.merging import frames_each_side
@@ -25,10 +25,14 @@ that it takes more than its sigma says."""
 CARRIED_LIMITS, TRIED_AT = (1.0, 2.0, 6.0), 140.0
 """Difference limits that are tried where a codec carries noise along, in σ, and the strength at which they are."""
 
-WORTH_TRYING, PLAIN = 0.003, 0.25
-"""By how much of the noise's power another way has to lower the error; and by how much the widest limit has to
-where the picture moves, since frames held out then share some of what is merged wrongly (on fifteen clips 0.30 to
-0.69 where it gains 0.1 to 0.4 dB, up to 0.21 where it loses up to 0.8: motion missed in texture)."""
+WORTH_TRYING, PLAIN, APART = 0.003, (0.25, 1.0), 1.2
+"""By how much of the noise's power another way has to lower the error. The widest limit has to lower it by more,
+for frames held out share some of what is merged wrongly, and what moves faintly leaves trails (on nineteen clips
+by 0.30 to 0.69 where it gains 0.1 to 0.4 dB, by up to 0.25 where it loses up to 0.8: motion missed in texture);
+but by no more than all of the noise, for there the frames held out do not show the same picture (a fine weave
+that the sensor's grid turns into other patterns in every frame: 2.2 and 2.4, where it loses up to 1.8 dB). And it
+is tried only where frames typically differ by so many times what the noise explains: the limit is counted in a
+sigma that is too small there (1.3 to 3.2 where it gains, up to 1.0 in texture that moves, where it loses)."""
 
 LEAST_SIGMA_CV = 0.5
 """Noise below this is not worth a ladder: there is nothing to take, and nothing to estimate by."""
@@ -102,10 +106,11 @@ def ladder(
         if source.info.frames == 1:
             return rungs
         return [*rungs, rung(min(rungs, key=lambda r: r.luma).strength, merged=False)]
-    used, *wider = (rung(TRIED_AT, limit) for limit in CARRIED_LIMITS)
+    limits = CARRIED_LIMITS if judge.typical_apart() > APART else CARRIED_LIMITS[:-1]
+    used, *wider = (rung(TRIED_AT, limit) for limit in limits)
     for other in wider:
-        plainly = other.difference == CARRIED_LIMITS[-1] and movement.standing < STANDS
-        used = other if used.luma - other.luma > (PLAIN if plainly else WORTH_TRYING) else used
+        least, most = PLAIN if other.difference == CARRIED_LIMITS[-1] else (WORTH_TRYING, np.inf)
+        used = other if least < used.luma - other.luma < most else used
     if not movement.slow:  # slow motion carries a codec's errors along, so that frames held out do not tell them
         gentle = rung(TRIED_AT, used.difference, gentle=True)
         used = gentle if gentle.luma < used.luma - WORTH_TRYING else used

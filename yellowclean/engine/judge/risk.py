@@ -85,6 +85,11 @@ class RiskAt:
         """Whether frames held out tell the error; else Stein's estimate does."""
         return self._held is not None
 
+    def typical_apart(self) -> float:
+        """What frames held out typically differ by in luma, in parts of what the noise of both explains."""
+        assert self._held is not None
+        return self._held.typical() / (2 * float(self._variance[0]))
+
     def of(self, plan: Plan) -> Risk:
         """The risk of a plan of that profile and format."""
         found = self.nudge_of(Pipeline(self._footage, plan))
