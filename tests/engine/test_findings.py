@@ -236,6 +236,9 @@ class Moire(TestCase):
         for scene in ("quay", "cloth", "basin", "stars"):
             with self.subTest(scene):
                 self.assertFalse(found("moiré", clean(scene, 2)).outside)
+        lone, *_ = self.fringed(16)
+        for others, outside in ((1, True), (7, False)):  # a codec's leavings wave in one frame alone
+            self.assertEqual(found("moiré", [lone] + others * self.fringed(0)[:1]).outside, outside)
 
     def test_fine_cloth_through_a_colour_filter_is_found(self) -> None:
         """Real moiré of the test camera: black-and-white threads near the limit of its colour filter."""

@@ -11,7 +11,7 @@ import numpy as np
 from ...frames import CV_SCALE, Array
 from ...media import MediaInfo
 from ..contours import RUN, alike, contour_steps, in_company
-from .base import Detector, Finding, Look, Place, densest
+from .base import LEAST_OFTEN, Detector, Finding, Look, Place, densest
 
 LARGEST_BAND = 20 / CV_SCALE
 """Steps above it are looked at, so that edges of the scene are told from bands, but are no bands."""
@@ -29,10 +29,6 @@ less than a tenth were, one out of six apart, of bands nearly all)."""
 
 LEAST_AREA = 3.0
 """Percent of the frame below which contours are taken for chance."""
-
-LEAST_OFTEN = 0.25
-"""Share of the frames looked at that have to show them: what a codec leaves of noise in the dark forms contours in
-one frame or another, which are gone in the next."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -37,6 +37,10 @@ class Spot(Place):
 
 MOST_SPOTS = 200
 
+LEAST_OFTEN = 0.25
+"""Share of the frames looked at that have to show what lasts: what a codec leaves of noise forms contours in the
+dark and coloured waves in one frame or another, which are gone in the next."""
+
 
 def whole_frames(frames: Sequence[int], info: MediaInfo) -> list[Spot]:
     """Spots of frames that are at fault as a whole."""

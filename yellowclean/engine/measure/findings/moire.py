@@ -11,7 +11,7 @@ import numpy as np
 from ...frames import CV_SCALE
 from ...media import MediaInfo
 from ..false_colour import CELL, false_colour
-from .base import Detector, Finding, Look, Place
+from .base import LEAST_OFTEN, Detector, Finding, Look, Place
 
 WORST = 0.75
 """Of the cells of an area: those at its rim are only partly covered."""
@@ -52,6 +52,8 @@ def observe(look: Look) -> Fringes:
 def conclude(seen: Sequence[tuple[int, Fringes]], info: MediaInfo) -> Finding:
     worst, fringes = max(seen, key=lambda item: item[1].amplitude * np.sqrt(item[1].area))
     lasting = sum(f.area > 0 for _, f in seen) / len(seen)
+    if lasting < LEAST_OFTEN:
+        return DETECTOR.finding(0.0, worst)
     detail = f"waves of {fringes.period:.1f} px over {fringes.area:.0f} % of the frame" if fringes.area else ""
     return DETECTOR.finding(
         fringes.amplitude * CV_SCALE, worst, region=fringes.place, confidence=0.5 + 0.5 * lasting, detail=detail
