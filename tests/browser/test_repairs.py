@@ -116,10 +116,13 @@ class Repairs(BrowserCase):
         self.picture_settled("result")
         self.rendered_as_treated("q9_048_drying_jacket")
 
-    def test_an_old_tape_is_brought_to_one_moment(self) -> None:
+    def test_an_old_tape_is_brought_to_one_moment_and_its_repeat_made_anew(self) -> None:
         step = self.treated("q9_061_old_tape", "interlace", "interlace")
         self.assertLess(self.left_after("interlace"), 5)
         expect(step.get_by_label("First lines")).to_have_value("measured")
+        self.assertEqual(self.left_after("repeated frames"), 0)
+        self.settings_of("repeats")
+        expect(self.page.get_by_text("Frame 4 repeats the one before").first).to_be_visible()
         self.rendered_as_treated("q9_061_old_tape")
 
     def test_what_a_phone_coded_coarsely_is_treated_by_its_quantisers(self) -> None:

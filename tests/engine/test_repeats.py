@@ -15,7 +15,7 @@ from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey
-from yellowclean.engine.testcamera import Camera
+from yellowclean.engine.testcamera import Camera, Faults, ShotRecipe, frame_pair, scene_of
 
 LOST = 6
 
@@ -46,6 +46,16 @@ class Remade(TestCase):
                 blend = psnr((shown[lost - 1] + shown[lost + 1]) / 2, frames[lost])
                 self.assertGreater(made, psnr(shown[lost], frames[lost]) + 5)
                 self.assertGreater(made, blend + 1)
+
+    def test_of_woven_frames_that_repeat_too(self) -> None:
+        recipe = ShotRecipe(
+            name="tape", scene="cloth", width=384, height=216, motion=(2.2, 0.0, 0.5),
+            faults=Faults(interlaced=True, repeated=(LOST,)),
+        )  # fmt: skip
+        shown, truth = zip(*(frame_pair(recipe, scene_of(recipe), n) for n in range(10)), strict=True)
+        work = Pipeline(Footage(MemorySource(list(shown))), propose(survey(MemorySource(list(shown)))).mending())
+        self.assertEqual([step.kind for step in work.plan.steps], ["interlace", "repeats"])
+        self.assertGreater(psnr(work.frame(LOST), truth[LOST]), psnr(shown[LOST], truth[LOST]) + 5)
 
     def test_grain_stays_as_strong_as_around(self) -> None:
         frames = shot_pair("cloth", Camera(stops_under=3), 384, 216, 13, (1.5, 0.4, 0.0))[0]

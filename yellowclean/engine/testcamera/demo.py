@@ -43,7 +43,7 @@ DEMO_SHOTS = (
     ),
     ShotRecipe(
         name="q9_061_old_tape", scene="quay", codec="prores-hq", timecode="01:13:20:00", seed=61,
-        camera=Camera(stops_under=0.5), motion=(2.2, 0.0, 0.5), faults=Faults(interlaced=True),
+        camera=Camera(stops_under=0.5), motion=(2.2, 0.0, 0.5), faults=Faults(interlaced=True, repeated=(4, 31)),
     ),
 )  # fmt: skip
 

@@ -31,6 +31,8 @@ class Faults(BaseModel):
     dust: int = 0
     interlaced: bool = False
     """Whether each frame is woven of two moments, top lines first."""
+    repeated: tuple[int, ...] = ()
+    """Frames in whose place the one before was recorded once more."""
 
 
 class ShotRecipe(BaseModel):
@@ -116,9 +118,10 @@ def scene_of(recipe: ShotRecipe) -> Callable[[int], Array]:
 
 def frame_pair(recipe: ShotRecipe, light: Callable[[int], Array], n: int) -> tuple[Frame, Frame]:
     """(footage, truth) of frame n before the codec, both R'G'B' as float; of two moments the first is the truth."""
-    moments = (2 * n, 2 * n + 1) if recipe.faults.interlaced else (n,)
-    colour = np.array(recipe.light, np.float32)
-    ideal = expose(light(moments[0]) * colour, recipe.camera.clean(), n)
+    colour, per_frame = np.array(recipe.light, np.float32), 2 if recipe.faults.interlaced else 1
+    ideal = expose(light(per_frame * n) * colour, recipe.camera.clean(), n)
+    recorded = per_frame * (n - 1 if n in recipe.faults.repeated else n)
+    moments = range(recorded, recorded + per_frame)
     frame, *second = (expose(_with_faults(light(m) * colour, recipe, m), recipe.camera, m) for m in moments)
     if second:
         frame[1::2] = second[0][1::2]

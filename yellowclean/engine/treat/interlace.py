@@ -102,6 +102,6 @@ def propose(case: Case) -> Proposal | None:
 
 
 TREATMENT = Treatment(
-    kind="interlace", title="Interlace", treats=("interlace",), order=2, parameters=Interlace, need=need,
+    kind="interlace", title="Interlace", treats=("interlace",), order=1, parameters=Interlace, need=need,
     apply=apply, propose=propose, mends=True,
 )  # fmt: skip

@@ -130,6 +130,6 @@ def propose(case: Case) -> Proposal | None:
 
 
 TREATMENT = Treatment(
-    kind="repeats", title="Repeated frames", treats=("repeated frames",), order=1, parameters=Repeats, need=need,
+    kind="repeats", title="Repeated frames", treats=("repeated frames",), order=2, parameters=Repeats, need=need,
     apply=apply, propose=propose, mends=True,
 )  # fmt: skip

@@ -27,7 +27,8 @@ def conclude(seen: Sequence[tuple[int, Array]], info: MediaInfo) -> Finding:
     repeats = [n for n, change in changes if repeated(change, usual)]
     first = repeats[0] if repeats else (seen[0][0] if seen else 0)
     listed = ", ".join(str(n) for n in repeats[:8])
-    detail = f"frames {listed} repeat the one before" if repeats else ""
+    told = f"frame {listed} repeats" if len(repeats) == 1 else f"frames {listed} repeat"
+    detail = f"{told} the one before" if repeats else ""
     confidence = 1.0 if usual > 0 else 0.3
     return DETECTOR.finding(
         float(len(repeats)), first, confidence=confidence, detail=detail, spots=whole_frames(repeats, info)
