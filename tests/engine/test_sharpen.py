@@ -200,6 +200,23 @@ class Sharpening(TestCase):
         change = sharpened(footage, blur=1.2) - footage[2]
         np.testing.assert_allclose(change, np.repeat(change[..., 1:2], 3, axis=2), atol=1e-6)
 
+    def test_what_noise_reduction_took_is_given_back_and_no_more(self) -> None:
+        light = scene("quay", frames=9)
+        footage = seen(light, 0.0, 16.0)
+        plan = propose(survey(MemorySource(footage)))
+        back = [Step(kind="sharpen", settings={"method": "give-back"})]
+        truth, taken, given = bt709_encoded(light[4]), *(
+            Pipeline(Footage(MemorySource(footage)), plan.model_copy(update={"steps": steps})).frame(4)
+            for steps in (plan.steps, plan.steps + back)
+        )  # fmt: skip
+        fine = [plane - cv2.GaussianBlur(plane, (0, 0), 0.6) for plane in map(luma, (taken, given, truth))]
+        shares = [float((plane * fine[2]).sum() / (fine[2] ** 2).sum()) for plane in fine]
+        self.assertLess(shares[0], 0.9)
+        self.assertGreater(shares[1], shares[0] + 0.05)
+        self.assertLess(shares[1], 1.02)
+        self.assertGreater(error_db(given, truth), error_db(taken, truth) - 0.1)
+        np.testing.assert_array_equal(sharpened(footage, method="give-back"), footage[2])
+
     def test_less_is_done_for_less_and_by_the_size_of_detail(self) -> None:
         footage = seen(scene("cloth"), 1.2)
         full, half = (np.abs(sharpened(footage, blur=1.2, share=s) - footage[2]).mean() for s in (100, 50))

@@ -356,6 +356,17 @@ class Standpoint:
         """All of frame n behind the steps; callers must not write into it."""
         return self._pipeline.frame(n) if self.steps else self.footage.frame(n)
 
+    def unreduced(self, n: int) -> Frame:
+        """The same without the steps that take noise or change detail."""
+        return self._pipeline.mended.frame(n)
+
+    @property
+    def looked_beside(self) -> int:
+        """Frames to each side that those steps look at."""
+        working = [s for s in self.steps if not (s.treatment.reshapes or s.treatment.mends)]
+        needs = [step.treatment.need(step.parameters) for step in working]
+        return sum(max(need.back, need.ahead) for need in needs)
+
     def kept(self, key: Hashable, make: Callable[[], T], size_of: Callable[[T], int] = lambda _: SMALL_BYTES) -> T:
         """A value of the shot behind the steps, made once."""
         return self.footage.kept(("measured", self._pipeline.plan.digest(), key), make, size_of)

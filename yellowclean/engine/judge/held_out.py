@@ -20,15 +20,12 @@ from ..footage import Footage
 from ..frames import Array, Region
 from ..motion import STANDS, Track
 from ..pipeline import Pipeline
-from ..treat.fetching import DOUBT_PX, DOUBT_SHARE, fetched
+from ..treat.fetching import surely_fetched
 
 AWAY, AWAY_STANDING = (6, 7), (12,)
 """Frames between a frame and those that it is held against: more than a plan looks at, and several, since a codec
 deals differently with frames by their turn. Where the picture stands no motion can be missed, and of what is
 carried along less is left after longer."""
-
-SURE_PX = 0.5
-"""How far from home a pixel may end, there and back, to be compared: after long motion too."""
 
 PLACE = 7
 """Pixels a side of a place."""
@@ -75,8 +72,7 @@ def held_out(source: Pipeline, n: int, region: Region) -> HeldOut | None:
             continue
         there = around.stabiliser.opponent(source.frame(other))
         track = around.motion(n, other)
-        moved, gain, doubt = fetched(there, track, place, here.shape)
-        sure = (doubt < SURE_PX / (DOUBT_PX + DOUBT_SHARE * _typical_px(track))) & (gain > 0)
+        moved, sure = surely_fetched(there, track, place, here.shape)
         if sure.mean() >= FEWEST_COMPARED:
             differences.append((here - moved, sure))
     return HeldOut(tuple(differences)) if differences else None
@@ -90,7 +86,3 @@ def _stands(footage: Footage, n: int) -> bool:
 
 def _still(track: Track) -> float:
     return float((track.field[..., :2] == 0).all(axis=-1).mean())
-
-
-def _typical_px(track: Track) -> float:
-    return float(np.median(np.hypot(track.field[..., 0], track.field[..., 1])))

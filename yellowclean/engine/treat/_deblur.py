@@ -110,6 +110,14 @@ def unsharp(radius: float, amount: float, by_size: tuple[float, ...]) -> Array:
     return _filter(amount * (1 - transfer(away, radius)) * _wanted(away, by_size))
 
 
+def giving_back(passed: Array, share: float, by_size: tuple[float, ...]) -> Array:
+    """The change that gives back a `share` (0-1) of what steps took of contrast, where they let through so much of
+    detail (`passed`, from 0 to 0.5 cycles a pixel)."""
+    away = np.hypot(np.fft.fftfreq(SAMPLES)[:, None], np.fft.fftfreq(SAMPLES)[None])
+    through = np.interp(away, np.linspace(0, 0.5, len(passed)), passed)
+    return _filter(share * (1 / through - 1) * _wanted(away, by_size))
+
+
 def _wanted(away: Array, by_size: tuple[float, ...]) -> Array:
     """Amounts by the size of detail as a smooth curve over the frequency: a detail of s pixels is half a wave."""
     middles = np.log2([1 / 16, 1 / 6, 1 / 3])

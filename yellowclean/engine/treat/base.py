@@ -95,6 +95,13 @@ class Around(Protocol):
     def whole(self, n: int) -> Frame:
         """All of frame n, as it is handed to the step."""
 
+    def unreduced(self, n: int) -> Frame:
+        """The same without what steps before took of noise or changed of detail."""
+
+    @property
+    def looked_beside(self) -> int:
+        """Frames to each side that those steps looked at to make one."""
+
     def kept(self, key: Hashable, make: Callable[[], T], size_of: Callable[[T], int] = ...) -> T:
         """A value that depends on the frames handed to the step and on `key`, made once. `size_of` tells its bytes;
         without it they are taken for few."""

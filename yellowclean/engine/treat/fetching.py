@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import numba as nb
 import numpy as np
+import numpy.typing as npt
 
 from ..frames import Array
 from ..motion import Track
@@ -18,6 +19,9 @@ from ..simd import unsigned as _u
 
 DOUBT_PX, DOUBT_SHARE = 2.0, 0.1
 """How far from home a pixel may end, there and back: in pixels, and as a share of its motion."""
+
+SURE_PX = 0.5
+"""How far from home a pixel may end, there and back, to be compared: after long motion too."""
 
 
 def filled_up(width: int) -> int:
@@ -42,6 +46,15 @@ def fetched(other: Array, track: Track, place: Array, shape: tuple[int, ...]) ->
         return warped, gain, doubt
     first, second, third = (np.ascontiguousarray(made[..., :width]) for made in (warped, gain, doubt))
     return first, second, third
+
+
+def surely_fetched(
+    other: Array, track: Track, place: Array, shape: tuple[int, ...]
+) -> tuple[Array, npt.NDArray[np.bool_]]:
+    """The same neighbour, and where the motion leads there and back so exactly that both show the same."""
+    moved, gain, doubt = fetched(other, track, place, shape)
+    typical_px = float(np.median(np.hypot(track.field[..., 0], track.field[..., 1])))
+    return moved, (doubt < SURE_PX / (DOUBT_PX + DOUBT_SHARE * typical_px)) & (gain > 0)
 
 
 _LINE = _u(COUNT)

@@ -18,7 +18,8 @@ from ..frames import CV_SCALE, Array, Frame, Region, luma
 from ..measure.findings.softness import blur_of, cut
 from ..parameters import Parameters, amount, choice, quantity, switch
 from . import temporal
-from ._deblur import REACH, added, rings, undoing, unsharp
+from ._deblur import REACH, added, giving_back, rings, undoing, unsharp
+from ._passed import passed
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal
 from .merging import merge_settings
@@ -40,6 +41,9 @@ LEAST_BLUR, LEAST_SURE = 0.6, 0.1
 """Blur in pixels from which on undoing it is proposed, since pictures that are sharp have up to that; and how sure
 it has to be."""
 
+GIVEN_BACK_PX = 1.0
+"""Deviation of the detail that noise reduction takes."""
+
 MOST_FRAMES = 3
 """Neighbours each side that are proposed: more bring little."""
 
@@ -48,10 +52,18 @@ class Sharpen(Parameters):
     """Detail that a blur has taken."""
 
     method: str = choice(
-        "measured", "Method", "Undo a blur of the measured size, or raise contrast at edges by an unsharp mask.",
-        names={"measured": "undo the measured blur", "unsharp": "unsharp mask"},
+        "measured", "Method",
+        "Undo a blur of the measured size, raise contrast at edges by an unsharp mask, or raise each size of detail"
+        " by what the steps before are measured to have taken of its contrast.",
+        names={
+            "measured": "undo the measured blur", "unsharp": "unsharp mask",
+            "give-back": "give back what noise reduction took",
+        },
     )  # fmt: skip
-    share: float = amount(100, "Undone", "How much of the blur is undone, as far as noise allows.", most=100)
+    share: float = amount(
+        100, "Undone", "How much of the blur is undone, or of what was taken given back, as far as noise allows.",
+        most=100,
+    )  # fmt: skip
     blur: float = quantity(
         0.8, "Blur", "Deviation of the blur, as measured at the sharpest edges; rather too small than too large.",
         unit="px", least=0.3, most=4, step=0.05,
@@ -96,7 +108,7 @@ class Sharpen(Parameters):
     @property
     def extent(self) -> float:
         """Deviation in pixels of what is undone."""
-        return self.radius if self.method == "unsharp" else self.blur
+        return {"unsharp": self.radius, "give-back": GIVEN_BACK_PX}.get(self.method, self.blur)
 
     @property
     def merge(self) -> Temporal:
@@ -150,10 +162,11 @@ def _change(p: Sharpen, name: str, plane: Array, left: Array, around: Around, in
     kernel = around.kept(("sharpen", name, p), lambda: _filter(p, name, around))
     sigma, spectrum = _sigma(name, plane, around) * np.sqrt(left), _spectrum(around)
     values = plane[inside.slices]
-    if p.method == "unsharp":
+    if p.method != "measured":
         change = added(plane, sigma, spectrum, kernel, p.floor, inside)
-        limit = np.float32(p.threshold / CV_SCALE)
-        change = np.sign(change) * np.maximum(np.abs(change) - limit, 0)
+        if p.method == "unsharp":
+            limit = np.float32(p.threshold / CV_SCALE)
+            change = np.sign(change) * np.maximum(np.abs(change) - limit, 0)
     else:
         curve = grey_curve(around.format.encoding.space)
         light = curve.light(plane)
@@ -186,6 +199,9 @@ def _filter(p: Sharpen, name: str, around: Around) -> Array:
     of the frame in its middle."""
     if p.method == "unsharp":
         return unsharp(p.radius, p.strength / 100, p.by_size)
+    if p.method == "give-back":
+        share = passed(around, lambda frame: np.ascontiguousarray(_planes(p, frame)[name]))
+        return giving_back(share, p.share / 100, p.by_size)
     plane = np.ascontiguousarray(_planes(p, around.whole(around.frames // 2))[name])
     curve = grey_curve(around.format.encoding.space)
     power = rings(curve.light(plane))
