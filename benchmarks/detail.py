@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
 import cv2
@@ -11,11 +11,13 @@ import numpy as np
 from skimage.filters import unsharp_mask
 
 from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
+from yellowclean.engine.colour.opponent import colour_difference
 from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Array, Frame, luma
 from yellowclean.engine.measure.edge import edge_response
 from yellowclean.engine.media import MediaInfo, Source
 from yellowclean.engine.media.planes import Coding, rgb_from_yuv, yuv_from_rgb
+from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
@@ -193,6 +195,55 @@ def table_of_clips() -> None:
         print(f"  {name_of_case:22} mean {np.mean(found):+.2f}  least {min(found):+.2f}")
 
 
+def table_of_colour() -> None:
+    print(
+        "Colour at full size: PSNR of both colours in dB over linear, cubic and Lanczos kernels, whichever is best"
+    )
+    gains: dict[str, list[float]] = {}
+    for name, light in clips():
+        truth = [np.clip(bt709_encoded(frame), 0, 1) for frame in light]
+        for case, frame, best in _halved_colours(truth):
+            noise, siting = (8.0, "center") if case == "noise 2" else (0.5, "left" if "H.264" in case else "center")
+            step = Step(kind="full-colour", settings={"siting": siting})
+            held = Held([frame], described(1, frame.shape[1], frame.shape[0]), None)
+            made = Pipeline(Footage(held), Plan(profile=white_profile(noise), steps=[step])).frame(0)
+            gains.setdefault(case, []).append(colour_psnr(colour_difference(made), truth[JUDGED]) - best)
+        print(f"  {name:12}", "  ".join(f"{case} {found[-1]:+.2f}" for case, found in gains.items()), flush=True)
+    for case, found in gains.items():
+        print(f"  {case:12} mean {np.mean(found):+.2f}  least {min(found):+.2f}")
+
+
+def _halved_colours(truth: list[Frame]) -> Iterator[tuple[str, Frame, float]]:
+    """(case, picture with its colour interpolated linearly, PSNR of the best kernel)."""
+    rng = np.random.default_rng(3)
+    for case, noise in (("clean", 0), ("noise 2", 2)):
+        grain = rng.standard_normal(truth[JUDGED].shape, dtype=np.float32) * np.float32(noise / 255)
+        seen = np.clip(truth[JUDGED] + grain, 0, 1)
+        height, width = seen.shape[:2]
+        small = [
+            cv2.resize(c, (width // 2, height // 2), interpolation=cv2.INTER_AREA) for c in colour_difference(seen)
+        ]
+        large = [
+            [cv2.resize(c, (width, height), interpolation=kernel) for c in small]
+            for kernel in (cv2.INTER_LINEAR, cv2.INTER_CUBIC, cv2.INTER_LANCZOS4)
+        ]
+        level, (blue, red) = luma(seen), large[0]
+        frame = np.stack(
+            [level + 1.5748 * red, level - 0.1873 * blue - 0.4681 * red, level + 1.8556 * blue], axis=-1
+        )
+        yield case, frame.astype(np.float32), max(colour_psnr(planes, truth[JUDGED]) for planes in large)
+    for crf in (18, 24):
+        frames, _, _ = coded(truth, described(len(truth), *truth[0].shape[1::-1]), h264(crf))
+        yield f"H.264 {crf}", frames[JUDGED], colour_psnr(colour_difference(frames[JUDGED]), truth[JUDGED])
+
+
+def colour_psnr(planes: Sequence[Array], truth: Frame) -> float:
+    """Of Cb and Cr together, within the border."""
+    inside = slice(BORDER, -BORDER)
+    squares = [(a - b)[inside, inside] ** 2 for a, b in zip(planes, colour_difference(truth), strict=True)]
+    return float(-10 * np.log10(np.mean(squares) + 1e-12))
+
+
 def finest(result: Frame, truth: Frame) -> float:
     """Share of the truth's detail of up to two pixels that is in the result: its projection on it."""
     fine = [luma(frame) - cv2.GaussianBlur(luma(frame), (0, 0), 0.6) for frame in (result, truth)]
@@ -338,4 +389,5 @@ def main() -> None:
     table_of_edges()
     table_of_clips()
     table_of_giving_back()
+    table_of_colour()
     table_of_sizes()
