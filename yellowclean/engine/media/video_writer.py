@@ -68,6 +68,10 @@ def coded(frame: Frame, fmt: OutputFormat, info: MediaInfo, dither: Dither | Non
     return yuv_from_rgb(stored, coding, fmt.chroma, siting=info.siting, came_from=came_from, dither=dither)
 
 
+TREE_LEAST = 64
+"""Pixels of width below which x265 must not look ahead by its coding trees: it writes beyond its memory there."""
+
+
 class VideoWriter:
     """Encodes frames in order. Leaving the `with` block normally publishes, else discards."""
 
@@ -219,6 +223,8 @@ class VideoWriter:
             setting, names = LIGHT_SETTINGS[self._format.codec]
             told = given_to_encoder(self._info.primaries, *names)
             options[setting] = ":".join(filter(None, (options.get(setting), told)))
+        if self._format.codec == "libx265" and self._info.stored_size[0] < TREE_LEAST:
+            options["x265-params"] = ":".join(filter(None, (options.get("x265-params"), "cutree=0")))
         stream = self._container.add_stream(self._format.codec, rate=self._rate, options=options)
         assert isinstance(stream, VideoStream)
         stream.width, stream.height = self._info.stored_size
