@@ -42,9 +42,15 @@ class Parameters(BaseModel):
         return value
 
 
-def amount(default: float, title: str, help_text: str, *, most: float = 200.0, curve: str = "") -> Any:
+Only = Mapping[str, Sequence[str]] | None
+"""Values of other parameters with which one counts; without them it is not shown."""
+
+
+def amount(
+    default: float, title: str, help_text: str, *, most: float = 200.0, curve: str = "", only: Only = None
+) -> Any:
     """A parameter in percent of what was measured."""
-    return quantity(default, title, help_text, unit="%", least=0, most=most, step=5, curve=curve)
+    return quantity(default, title, help_text, unit="%", least=0, most=most, step=5, curve=curve, only=only)
 
 
 def quantity(
@@ -57,21 +63,33 @@ def quantity(
     most: float,
     step: float,
     curve: str = "",
+    only: Only = None,
 ) -> Any:
     """A parameter in a physical unit, with its limits; those that name the same `curve` are points of one."""
-    told: dict[str, Any] = {"control": "number", "unit": unit, "step": step} | ({"curve": curve} if curve else {})
+    told: dict[str, Any] = {"control": "number", "unit": unit, "step": step}
+    told |= ({"curve": curve} if curve else {}) | _only(only)
     return Field(default, ge=least, le=most, title=title, description=help_text, json_schema_extra=told)
 
 
 def choice(
-    default: str, title: str, help_text: str, *, options: Sequence[str] = (), names: Mapping[str, str] | None = None
+    default: str,
+    title: str,
+    help_text: str,
+    *,
+    options: Sequence[str] = (),
+    names: Mapping[str, str] | None = None,
+    only: Only = None,
 ) -> Any:
     """One of several options; `names` says what they are called on screen, where not as they are written."""
     told = {option: (names or {}).get(option, option) for option in options or (names or {})}
     return Field(
         default, title=title, description=help_text,
-        json_schema_extra={"control": "choice", "enum": list(told), "names": list(told.values())},
+        json_schema_extra={"control": "choice", "enum": list(told), "names": list(told.values())} | _only(only),
     )  # fmt: skip
+
+
+def _only(only: Only) -> dict[str, Any]:
+    return {"only": {name: list(values) for name, values in only.items()}} if only else {}
 
 
 def switch(default: bool, title: str, help_text: str) -> Any:

@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { Step, Treatment } from "../api/client";
   import type { Bench } from "./bench.svelte";
-  import { CHANNELS, controlsOf, typedWithin } from "./schema";
+  import { applying, CHANNELS, controlsOf, typedWithin } from "./schema";
 
   interface Props {
     bench: Bench;
@@ -10,7 +10,7 @@
     treatment: Treatment;
   }
   const { bench, index, step, treatment }: Props = $props();
-  const main = $derived(controlsOf(treatment.parameters)[0]);
+  const main = $derived(controlsOf(applying(treatment.parameters, step.settings ?? {}))[0]);
   const value = $derived(Number(step.settings?.[main?.name ?? ""] ?? main?.standard));
   const channels = $derived((step.channels ?? {}) as Record<string, number>);
   const advice = $derived(bench.version?.advice[index]);

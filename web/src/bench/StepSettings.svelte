@@ -10,6 +10,7 @@
   import ReachEditor from "./ReachEditor.svelte";
   import {
     apart,
+    applying,
     CHANNELS,
     choicesOf,
     controlsOf,
@@ -29,18 +30,19 @@
   /** Most people need two settings; the others are one click away. */
   const [FIRST, FEW] = [2, 3];
   let further = $state(false);
-  const controls = $derived(controlsOf(treatment.parameters));
+  const settings = $derived((step.settings ?? {}) as Record<string, number | string | boolean | number[]>);
+  const parameters = $derived(applying(treatment.parameters, settings));
+  const controls = $derived(controlsOf(parameters));
   const sorted = $derived(apart(controls));
   const first = $derived(sorted.alone.length > FEW ? FIRST : FEW);
-  const choices = $derived(choicesOf(treatment.parameters, bench.looks.luts));
-  const numbers = $derived(numbersOf(treatment.parameters));
-  const settings = $derived((step.settings ?? {}) as Record<string, number | string | boolean | number[]>);
+  const choices = $derived(choicesOf(parameters, bench.looks.luts));
+  const numbers = $derived(numbersOf(parameters));
   const channels = $derived((step.channels ?? {}) as Record<string, number>);
   const states = $derived(bench.version?.states?.[index] ?? []);
   const last = $derived((bench.version?.plan.steps?.length ?? 1) - 1);
   let tried = $state("");
   $effect(() => {
-    if (!tried) tried = controls[0]?.name ?? "";
+    if (!controls.some((c) => c.name === tried)) tried = controls[0]?.name ?? "";
   });
 
   function tryOut() {

@@ -2,7 +2,7 @@ import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { closerQuery, pictureAddress, PLAIN, SOURCE, type Side, type Version } from "../api/client";
 import { Bitmaps } from "./bitmaps";
 import { wipeLine } from "./draw";
-import { choicesOf, controlsOf, numbersOf } from "./schema";
+import { applying, choicesOf, controlsOf, numbersOf } from "./schema";
 
 const version = { id: 7, key: "planA", matte_keys: ["m0", "m1"] } as unknown as Version;
 const shot = { id: 3, picture_key: "engine+footage", look_key: "look" };
@@ -98,6 +98,10 @@ it("controls are drawn from what the model says they are, in its order", () => {
   expect(controls.map((c) => c.name)).toEqual(["luma", "frames"]);
   expect(controls[0]).toMatchObject({ least: 0, most: 200, standard: 100, unit: "%" });
   expect(controlsOf({})).toEqual([]);
+  const method = { control: "choice", enum: ["a", "b"], default: "a" };
+  const dependent = { properties: { method, size: { control: "number", only: { method: ["b"] } } } };
+  expect(controlsOf(applying(dependent, {}))).toEqual([]);
+  expect(controlsOf(applying(dependent, { method: "b" })).length).toBe(1);
   const choices = choicesOf({ properties });
   expect(choices.map((c) => [c.name, c.options.length, c.standard])).toEqual([
     ["kind", 2, "b"],

@@ -56,6 +56,21 @@ interface Property {
   maximum?: number;
   step?: number;
   default?: unknown;
+  /** Values of other parameters with which this one counts. */
+  only?: Record<string, string[]>;
+}
+
+/** A parameter model without what does not count with these settings. */
+export function applying(
+  parameters: Record<string, unknown>,
+  settings: Record<string, unknown>,
+): Record<string, unknown> {
+  const properties = (parameters.properties ?? {}) as Record<string, Property>;
+  const counts = ([, p]: [string, Property]) =>
+    Object.entries(p.only ?? {}).every(([name, values]) =>
+      values.includes(String(settings[name] ?? properties[name]?.default)),
+    );
+  return { ...parameters, properties: Object.fromEntries(Object.entries(properties).filter(counts)) };
 }
 
 /** The number controls of a parameter model, in its order. */

@@ -57,20 +57,27 @@ class Sharpen(Parameters):
         " by what the steps before are measured to have taken of its contrast.",
         names={
             "measured": "undo the measured blur", "unsharp": "unsharp mask",
-            "give-back": "give back what noise reduction took",
+            "give-back": "give back what was taken",
         },
     )  # fmt: skip
     share: float = amount(
         100, "Undone", "How much of the blur is undone, or of what was taken given back, as far as noise allows.",
-        most=100,
+        most=100, only={"method": ["measured", "give-back"]},
     )  # fmt: skip
+    strength: float = quantity(
+        80, "Amount", "Of the unsharp mask.", unit="%", least=0, most=500, step=5, only={"method": ["unsharp"]}
+    )
     blur: float = quantity(
         0.8, "Blur", "Deviation of the blur, as measured at the sharpest edges; rather too small than too large.",
-        unit="px", least=0.3, most=4, step=0.05,
+        unit="px", least=0.3, most=4, step=0.05, only={"method": ["measured"]},
+    )  # fmt: skip
+    radius: float = quantity(
+        1.0, "Radius", "Of the unsharp mask: the deviation of its blur.",
+        unit="px", least=0.3, most=4, step=0.1, only={"method": ["unsharp"]},
     )  # fmt: skip
     shape: str = choice(
         "gaussian", "Shape of the blur", "That of a soft lens or filter, or of one that is out of focus.",
-        names={"gaussian": "soft", "disc": "out of focus"},
+        names={"gaussian": "soft", "disc": "out of focus"}, only={"method": ["measured"]},
     )  # fmt: skip
     fine: float = amount(100, "1-2 px", "How much is added at details of a pixel or two.", curve=BY_SIZE)
     medium: float = amount(100, "2-4 px", "How much is added at details of two to four pixels.", curve=BY_SIZE)
@@ -92,13 +99,9 @@ class Sharpen(Parameters):
         unit="px", least=0, most=256, step=8,
     )  # fmt: skip
     colour: bool = switch(False, "Colour too", "Sharpens red, green and blue each by itself; else luma alone.")
-    strength: float = quantity(80, "Amount", "Of the unsharp mask.", unit="%", least=0, most=500, step=5)
-    radius: float = quantity(
-        1.0, "Radius", "Of the unsharp mask: the deviation of its blur.", unit="px", least=0.3, most=4, step=0.1
-    )
     threshold: float = quantity(
         0, "Threshold", "Of the unsharp mask: smaller differences are left alone.",
-        unit="CV", least=0, most=100, step=0.5,
+        unit="CV", least=0, most=100, step=0.5, only={"method": ["unsharp"]},
     )  # fmt: skip
 
     @property
