@@ -57,7 +57,7 @@ class Sharpen(Parameters):
         " by what the steps before are measured to have taken of its contrast.",
         names={
             "measured": "undo the measured blur", "unsharp": "unsharp mask",
-            "give-back": "give back what was taken",
+            "give-back": "give back lost detail",
         },
     )  # fmt: skip
     share: float = amount(
