@@ -14,7 +14,7 @@ from yellowclean.engine.chain import noise_chain
 from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Array, Region
 from yellowclean.engine.judge.held_out import AWAY_STANDING, held_out
-from yellowclean.engine.judge.ladder import CARRIED_RUNGS, ladder, suggested_stop
+from yellowclean.engine.judge.ladder import CARRIED_RUNGS, ladder, suggested_stop, widest_that_pays
 from yellowclean.engine.judge.overwork import MEASURES, Evidence
 from yellowclean.engine.measure.report import Rung, SurveyReport
 from yellowclean.engine.measure.spectrum import MARGIN, TILE, SpectrumGatherer
@@ -134,6 +134,12 @@ class FramesHeldOut(TestCase):
         errors = {60: 0.5, 100: 0.492, 140: 0.49, 200: 0.484}
         rungs = [Rung(strength=s, luma=e, chroma=e, held_out=True) for s, e in errors.items()]
         self.assertEqual(suggested_stop(rungs, "luma", slow=True).strength, 200)
+
+    def test_the_widest_trust_is_taken_for_a_plain_gain_that_noise_can_make(self) -> None:
+        for widest, limit in ((0.35, 2), (-0.1, 6), (-2.0, 2)):
+            errors = {1: 0.5, 2: 0.4, 6: widest}
+            rungs = [Rung(strength=140, luma=e, chroma=e, held_out=True, difference=d) for d, e in errors.items()]
+            self.assertEqual(widest_that_pays(rungs).difference, limit)
 
     def test_noise_carried_along_slowly_is_taken_at_least_so_far(self) -> None:
         rungs = [Rung(strength=s, luma=s, chroma=s, held_out=True) for s in CARRIED_RUNGS]

@@ -107,14 +107,20 @@ def ladder(
             return rungs
         return [*rungs, rung(min(rungs, key=lambda r: r.luma).strength, merged=False)]
     limits = CARRIED_LIMITS if judge.typical_apart() > APART else CARRIED_LIMITS[:-1]
-    used, *wider = (rung(TRIED_AT, limit) for limit in limits)
-    for other in wider:
-        least, most = PLAIN if other.difference == CARRIED_LIMITS[-1] else (WORTH_TRYING, np.inf)
-        used = other if least < used.luma - other.luma < most else used
+    used = widest_that_pays([rung(TRIED_AT, limit) for limit in limits])
     if not movement.slow:  # slow motion carries a codec's errors along, so that frames held out do not tell them
         gentle = rung(TRIED_AT, used.difference, gentle=True)
         used = gentle if gentle.luma < used.luma - WORTH_TRYING else used
     return [used if s == TRIED_AT else rung(s, used.difference, gentle=used.gentle) for s in CARRIED_RUNGS]
+
+
+def widest_that_pays(rungs: Sequence[Rung]) -> Rung:
+    """Of rungs with ever wider difference limits the one to take."""
+    used, *wider = rungs
+    for other in wider:
+        least, most = PLAIN if other.difference == CARRIED_LIMITS[-1] else (WORTH_TRYING, np.inf)
+        used = other if least < used.luma - other.luma < most else used
+    return used
 
 
 def _middle(outer: Region, size: tuple[int, int]) -> Region:
