@@ -268,8 +268,8 @@ class Bench(ApiCase):
         self.assertEqual(
             kinds,
             [
-                "repeats",
                 "interlace",
+                "repeats",
                 "flicker",
                 "specks",
                 "temporal",
@@ -277,6 +277,7 @@ class Bench(ApiCase):
                 "compression",
                 "moire",
                 "bands",
+                "full-colour",
                 "sharpen",
                 "enlarge",
                 "resize",
