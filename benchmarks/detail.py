@@ -11,7 +11,7 @@ import numpy as np
 from skimage.filters import unsharp_mask
 
 from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
-from yellowclean.engine.colour.opponent import colour_difference
+from yellowclean.engine.colour.opponent import SIGNAL_MATRIX, colour_difference
 from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Array, Frame, luma
 from yellowclean.engine.measure.edge import edge_response
@@ -227,10 +227,7 @@ def _halved_colours(truth: list[Frame]) -> Iterator[tuple[str, Frame, float]]:
             [cv2.resize(c, (width, height), interpolation=kernel) for c in small]
             for kernel in (cv2.INTER_LINEAR, cv2.INTER_CUBIC, cv2.INTER_LANCZOS4)
         ]
-        level, (blue, red) = luma(seen), large[0]
-        frame = np.stack(
-            [level + 1.5748 * red, level - 0.1873 * blue - 0.4681 * red, level + 1.8556 * blue], axis=-1
-        )
+        frame = np.stack([luma(seen), *large[0]], axis=-1) @ np.linalg.inv(SIGNAL_MATRIX[3:]).T
         yield case, frame.astype(np.float32), max(colour_psnr(planes, truth[JUDGED]) for planes in large)
     for crf in (18, 24):
         frames, _, _ = coded(truth, described(len(truth), *truth[0].shape[1::-1]), h264(crf))

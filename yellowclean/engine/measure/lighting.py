@@ -58,10 +58,12 @@ HARMONICS, DAMPING = 2, 1e-3
 FEWEST_FRAMES, FEWEST_TOLD = 6, 0.2
 """Frames, and share of all bands in all frames, that have to tell something."""
 
-EXPLAINED, EXPLAINED_ALIKE, SLOW_ROLL, TURNS_ROLL = 0.15, 0.5, 0.08, 0.45
-"""Share of the changes of bands that a wave has to explain: more where it moves by less than so many cycles a
-frame, since what walks through the picture makes slow waves too (0.23 on films that packages carry, 0.05 for
-faster), and where it turns with every frame, as the quality of a codec's pictures does (0.35 at 3 Mbit/s)."""
+EXPLAINED, EXPLAINED_LONG, EXPLAINED_ALIKE, SLOW_ROLL, TURNS_ROLL = 0.15, 0.2, 0.5, 0.08, 0.45
+"""Share of the changes of bands that a wave has to explain: more where less than one of it goes down the picture,
+as of the light of a lantern that is carried through (0.10 to 0.15; lamps of 1.5 % from 0.21 on); and most where
+it moves by less than so many cycles a frame, since what walks through the picture makes slow waves too (0.23 on
+films that packages carry, 0.05 for faster), and where it turns with every frame, as the quality of a codec's
+pictures does (0.35 at 3 Mbit/s)."""
 
 MOST_BENT = 3
 """Order of the polynomials that a meant course may follow."""
@@ -245,6 +247,12 @@ def wave(changes: Sequence[Change | None], first: int) -> Wave | None:
     return fit.near(float(cycles[best[1]]), float(roll[best[0]]), 1 / (4 * len(seen)))
 
 
+def _least_explained(cycles: float, roll: float) -> float:
+    if not SLOW_ROLL <= abs(roll) < TURNS_ROLL:
+        return EXPLAINED_ALIKE
+    return EXPLAINED if cycles >= 1 else EXPLAINED_LONG
+
+
 class _Fit:
     """Changes of bands as values at frames and heights, and waves fitted to them. What all bands of a frame have in
     common is left out on both sides: it is the whole frame's."""
@@ -267,7 +275,7 @@ class _Fit:
         rest, parts = self._solved(cycles, roll)
         explained = 1 - rest / max(float((self._values**2).sum()), 1e-12)
         seen_whole = abs(roll) * len(self._counts) >= LEAST_PASSED and abs(roll) >= LEAST_ROLL
-        if not seen_whole or explained < (EXPLAINED if SLOW_ROLL <= abs(roll) < TURNS_ROLL else EXPLAINED_ALIKE):
+        if not seen_whole or cycles < LEAST_CYCLES or explained < _least_explained(cycles, roll):
             return None
         pairs = tuple((float(parts[2 * k]), float(parts[2 * k + 1])) for k in range(HARMONICS))
         return Wave(cycles, roll, pairs, explained)

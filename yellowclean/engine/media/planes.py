@@ -151,7 +151,7 @@ def yuv_from_rgb(
     were = HALVED.get(came_from, (False, False))
     for axis, (halve, was, phase) in enumerate(zip(HALVED[chroma], were, SITINGS[siting], strict=True)):
         if halve:
-            down = _inverted if was else _averaged
+            down = _inverted if was else averaged
             cb, cr = (_along(1 - axis, down, plane, phase) for plane in (cb, cr))
     y_offset, y_span = coding.luma_scale
     c_offset, c_span = coding.chroma_scale
@@ -183,8 +183,9 @@ def _along(axis: int, down: Callable[[Array, float], Array], plane: Array, phase
     return down(plane, phase) if axis == 0 else np.ascontiguousarray(down(plane.T, phase).T)
 
 
-def _averaged(lines: Array, phase: float) -> Array:
-    """Half of the rows, low-passed about where each lies: [1 1]/2 between two, [1 2 1]/4 on one."""
+def averaged(lines: Array, phase: float) -> Array:
+    """Half of the rows, low-passed about where each lies: [1 1]/2 between two (`phase` 0.5), [1 2 1]/4 on one (the
+    first: 0, the second: 1)."""
     kernel = [0.5, 0.5] if phase == 0.5 else [0.25, 0.5, 0.25]
     above = 1 if phase == 0 else 0
     padded = cv2.copyMakeBorder(lines, above, 2, 0, 0, cv2.BORDER_REPLICATE)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import cv2
 import numpy as np
+import numpy.typing as npt
 import scipy
 
 from ..frames import Array, Region
@@ -47,14 +48,19 @@ def rings(plane: Array) -> Array:
     for y, x in places:
         tile = plane[y : y + side, x : x + side]
         power += np.abs(np.fft.rfft2((tile - tile.mean()) * window)) ** 2 / side**2
-    away = np.hypot(np.fft.fftfreq(side)[:, None], np.fft.rfftfreq(side)[None])
-    ring = np.rint(away * TILE).astype(int)
+    ring = ring_numbers(side, TILE)
     count = np.maximum(np.bincount(ring.ravel()), 1e-9)
     mean = np.bincount(ring.ravel(), power.ravel()) / count / len(places)
     known = np.flatnonzero(np.bincount(ring.ravel()))[1:]  # the mean is no detail
     whole = np.interp(np.arange(TILE // 2 + 1), known, mean[known])
     falling: Array = np.minimum.accumulate(whole)
     return falling
+
+
+def ring_numbers(side: int, rings: int) -> npt.NDArray[np.intp]:
+    """Which ring each frequency of a real transform of side×side belongs to, of so many up to a cycle a pixel."""
+    away = np.hypot(np.fft.fftfreq(side)[:, None], np.fft.rfftfreq(side)[None])
+    return np.rint(away * rings).astype(np.intp)
 
 
 def _spread(down: int, across: int, side: int) -> list[tuple[int, int]]:

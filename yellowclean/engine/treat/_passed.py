@@ -15,6 +15,7 @@ import numpy.typing as npt
 import scipy
 
 from ..frames import Array, Frame
+from ._deblur import ring_numbers
 from .base import Around
 from .fetching import surely_fetched
 
@@ -33,6 +34,9 @@ SMOOTH = 1.5
 
 AGREES = 0.1
 """Part of the source's own power that the other frame has to explain for a ring to be told by it."""
+
+COARSE = 2
+"""Ring of waves of 32 pixels, which no noise reduction takes: what that lacks, a change of contrast took."""
 
 LEAST = 0.5
 """What is let through is taken for no less: what is gone altogether no filter gives back."""
@@ -57,9 +61,10 @@ def passed(around: Around, plane_of: Callable[[Frame], Array]) -> Array:
         all_of_it += _rings(spectra, 1, 2)
         own += _rings(spectra, 1, 1)
     known = all_of_it > AGREES * own
-    if not known[1:].any():
+    if not known[COARSE]:
         return nothing
-    share = np.clip(through / np.maximum(all_of_it, 1e-12), LEAST, 1)
+    share = through / np.maximum(all_of_it, 1e-12)
+    share = np.clip(share / max(share[COARSE], LEAST), LEAST, 1)
     told = np.flatnonzero(known)
     falling: Array = np.minimum.accumulate(np.interp(np.arange(RINGS), told, share[told])).astype(np.float32)
     return falling
@@ -84,8 +89,6 @@ def _spectra(planes: list[Array], sure: Mask) -> Spectra:
 def _rings(spectra: Spectra, one: int, other: int) -> Array:
     """What two planes share at each frequency, smoothed."""
     shared = (spectra[one] * spectra[other].conj()).real.sum(axis=0)
-    away = np.hypot(np.fft.fftfreq(SIDE)[:, None], np.fft.rfftfreq(SIDE)[None])
-    ring = np.rint(away * SIDE).astype(int)
-    summed = np.bincount(ring.ravel(), shared.ravel())[:RINGS]
+    summed = np.bincount(ring_numbers(SIDE, SIDE).ravel(), shared.ravel())[:RINGS]
     smooth: Array = cv2.GaussianBlur(summed[None], (0, 0), SMOOTH)[0]
     return smooth

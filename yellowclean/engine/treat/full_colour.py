@@ -16,7 +16,7 @@ import numpy as np
 
 from ..colour.opponent import KB, KG, KR
 from ..frames import Array, luma
-from ..media.planes import SITINGS
+from ..media.planes import SITINGS, averaged
 from ..parameters import Parameters, amount, choice
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal
@@ -34,10 +34,11 @@ NOTHING = 2e-6
 REACH = 2 * int(np.ceil(4 * AROUND)) + 20
 """Pixels that decide one: twice the surroundings, and the way to the samples and back."""
 
+BETWEEN = 0.5
+"""Phase of samples that lie between two rows."""
+
 SHARPENED = np.array([np.sqrt(2) * (2 * np.sqrt(2) - 3) ** abs(k) for k in range(-6, 7)], np.float32)
 """What undoes [1 6 1]/8, which two pixels' mean is of the samples between which they were interpolated."""
-
-Rows = Callable[[Array], Array]
 
 
 class FullColour(Parameters):
@@ -51,7 +52,7 @@ class FullColour(Parameters):
         "left", "Samples", "Where the first sample of colour lies among the first four pixels of luma.",
         names={
             "left": "left, between two lines", "center": "in the middle", "topleft": "on the first pixel",
-            "top": "top, between two columns",
+            "top": "above, in the middle", "bottomleft": "below, left", "bottom": "below, in the middle",
         },
     )  # fmt: skip
     strength: float = amount(100, "Amount", "How much of what luma foretells is added.", most=100)
@@ -64,7 +65,7 @@ def need(p: FullColour) -> Need:
 def apply(p: FullColour, window: Window, around: Around) -> Picture:
     """Add what luma foretells to the colours of the wanted part."""
     rgb, plane = window.here.rgb, luma(window.here.rgb)
-    soft = _through(plane, p, _averaged)
+    soft = _through(plane, p, averaged)
     sigma = around.profile.curve.sigma_at(plane, "luma")
     none = NOTHING + 2 * sigma**2 * window.here.noise[0]
     fit = _fit_to(soft, np.asarray(none, np.float32))
@@ -109,33 +110,26 @@ def _through(plane: Array, p: FullColour, to_samples: Callable[[Array, float], A
     return np.ascontiguousarray(made)
 
 
-def _averaged(rows: Array, phase: float) -> Array:
-    """Half of the rows, low-passed about where each sample lies: on the first row (phase 0), or between it and the
-    second (0.5)."""
-    even, odd = rows[::2], rows[1::2]
-    mean: Array = (even + odd) / 2 if phase else even / 2 + (odd + _shifted(odd, -1)) / 4
-    return mean
-
-
 def _had_back(rows: Array, phase: float) -> Array:
-    """The samples between which rows were interpolated linearly."""
-    if not phase:
-        return rows[::2]
-    return _filtered((rows[::2] + rows[1::2]) / 2, SHARPENED)
+    """The samples between which rows were interpolated linearly; `phase` is told at `averaged`."""
+    if phase == BETWEEN:
+        return _filtered(averaged(rows, phase), SHARPENED)
+    return rows[int(phase) :: 2]
 
 
 def _interpolated(samples: Array, phase: float) -> Array:
     """Twice as many rows, by cubics after Catmull and Rom."""
     made = np.empty((2 * len(samples), samples.shape[1]), np.float32)
-    made[::2] = _cubic(_shifted(samples, -1), 0.75) if phase else samples
-    made[1::2] = _cubic(samples, 0.25 if phase else 0.5)
+    for row, place in enumerate((-phase / 2, (1 - phase) / 2)):  # in samples, from the one of the same number
+        made[row::2] = _cubic(samples, place)
     return made
 
 
-def _cubic(rows: Array, t: float) -> Array:
-    """What lies a share t of the way from each row to the next."""
+def _cubic(rows: Array, place: float) -> Array:
+    """What lies so many rows behind each (before it, where below 0; less than one)."""
+    t = abs(place)
     weights = [0, -t + 2 * t**2 - t**3, 2 - 5 * t**2 + 3 * t**3, t + 4 * t**2 - 3 * t**3, t**3 - t**2]
-    return _filtered(rows, np.array(weights, np.float32) / 2)
+    return _filtered(rows, np.array(weights if place >= 0 else weights[::-1], np.float32) / 2)
 
 
 def _filtered(rows: Array, weights: Array) -> Array:
@@ -144,19 +138,13 @@ def _filtered(rows: Array, weights: Array) -> Array:
     return found
 
 
-def _shifted(rows: Array, by: int) -> Array:
-    """The row so many behind each (before it, where below 0), ends repeated."""
-    return rows[np.clip(np.arange(len(rows)) + by, 0, len(rows) - 1)]
-
-
 def propose(case: Case) -> Proposal | None:
     """Only by hand: what a recording lacks by its format is no fault of the shot."""
     if not case.by_hand or case.media.chroma not in {"4:2:0", "4:2:2"}:
         return None
-    siting = case.media.siting if case.media.siting in {"left", "center", "topleft", "top"} else "left"
     halved = "both" if case.media.chroma == "4:2:0" else "across"
     return Proposal(
-        {"halved": halved, "siting": siting},
+        {"halved": halved, "siting": case.media.siting},
         f"The file keeps colour as {case.media.chroma}: what lies between its samples is added where luma foretells"
         " it.",
     )  # fmt: skip
