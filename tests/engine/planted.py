@@ -16,7 +16,7 @@ from yellowclean.engine.frames import CV_SCALE, Frame, luma
 from yellowclean.engine.measure.curve import blind_curve
 from yellowclean.engine.measure.detecting import DetectorPass
 from yellowclean.engine.measure.findings import DETECTORS, Finding, said_of
-from yellowclean.engine.measure.pairs import pair_at
+from yellowclean.engine.measure.pairs import pairs_at
 from yellowclean.engine.media import Source
 from yellowclean.engine.noise.profile import NoiseCurve, white_profile
 from yellowclean.engine.survey import survey
@@ -49,7 +49,7 @@ def noisy(scene: str, camera: Camera, size: tuple[int, int] = (640, 360)) -> tup
     """Eight frames of a test-camera shot and their measured noise."""
     frames = shot_pair(scene, camera, *size, 8)[0]
     source = MemorySource(frames)
-    return frames, blind_curve([pair_at(source, n) for n in (2, 4, 6)], source.info.clip_levels)[0]
+    return frames, blind_curve(pairs_at(source, (2, 4, 6)), source.info.clip_levels)[0]
 
 
 def chart(blur: float = 0.6) -> Frame:

@@ -19,7 +19,7 @@ from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Array, Frame
 from yellowclean.engine.measure.curve import blind_curve
 from yellowclean.engine.measure.noise import measure_noise
-from yellowclean.engine.measure.pairs import pair_at
+from yellowclean.engine.measure.pairs import pairs_at
 from yellowclean.engine.measure.report import SurveyReport
 from yellowclean.engine.media import destination, open_source
 from yellowclean.engine.noise.profile import NoiseCurve, white_profile
@@ -43,7 +43,7 @@ def lit(scene: str, camera: Camera, light: tuple[float, float, float]) -> tuple[
 def curve_of(noisy: list[Frame], places: tuple[int, ...] = (3, 5, 7)) -> NoiseCurve:
     """The blind curve of footage once it is cut off."""
     source = MemorySource([np.clip(f, 0, 1) for f in noisy])
-    return blind_curve([pair_at(source, n) for n in places], source.info.clip_levels)[0]
+    return blind_curve(pairs_at(source, places), source.info.clip_levels)[0]
 
 
 def true_sigma(noisy: list[Frame], clean: list[Frame], c: int, at: Array) -> tuple[Array, Array]:

@@ -207,9 +207,13 @@ class Sample:
 
 
 def _of_neighbourhood(variance: Array) -> Array:
-    around: Array = cv2.blur(
-        variance.astype(np.float32), (NEIGHBOURHOOD, NEIGHBOURHOOD), borderType=cv2.BORDER_REFLECT
-    )
+    """Mean variance of the blocks about each that were measured; infinite where it was not itself."""
+    known = np.isfinite(variance)
+    sums = [
+        cv2.blur(part.astype(np.float32), (NEIGHBOURHOOD, NEIGHBOURHOOD), borderType=cv2.BORDER_REFLECT)
+        for part in (np.where(known, variance, 0), known)
+    ]
+    around: Array = np.where(known, sums[0] / np.maximum(sums[1], 1e-6), np.float32(np.inf))
     return around
 
 

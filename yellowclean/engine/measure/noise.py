@@ -24,7 +24,7 @@ from ..noise.stabilise import Stabiliser
 from .blocks import SIDE, block_statistics
 from .curve import blind_curve, noise_ratios
 from .findings import Said, said_of
-from .pairs import FAR, Pair, pair_at
+from .pairs import FAR, Pair, pairs_at
 from .patch import Patch, PatchReading, measure_patch
 from .places import automatic_patches
 from .spectrum import MARGIN, TILE, SpectrumGatherer, channel_correlation, grain_size
@@ -82,10 +82,7 @@ def measure_noise(
     """
     chosen = frames or range(source.info.frames)
     limits = source.info.clip_levels
-    pairs: list[Pair] = []
-    for n in _sample_frames(chosen):
-        raise_if(stopped)
-        pairs.append(pair_at(source, n))
+    pairs = pairs_at(source, _sample_frames(chosen), stopped)
     if progress:
         progress(0.2)
     curve, confidence, carried = blind_curve(pairs, limits)

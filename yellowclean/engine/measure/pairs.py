@@ -6,12 +6,14 @@ periods of a colour filter: false detail of demosaicing then moves along and fal
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
+import numpy.typing as npt
 
-from ..frames import CV_SCALE, Array, Frame, luma
+from ..frames import CV_SCALE, Array, Frame, StopCheck, luma, never, raise_if
 from ..media import Source
 from ..motion import flow, prepared
 from .blocks import SIDE, Blocks, block_statistics
@@ -90,21 +92,33 @@ class Pair:
 LEAST_EXPOSED = 0.05
 """Of a pixel: motion is not known better."""
 
-LEFT_OVER = 0.1
-"""Part of a frame's blocks without false colour from which the others are left out."""
+LEFT_OVER = 50
+"""Blocks without false colour, in all frames, from which the others are left out."""
 
 
-def pair_at(source: Source, n: int) -> Pair:
-    """Frame n and what it is compared with. Where false colour boils on fine threads, no noise is told from it."""
-    pair, frame = _compared(source, n)
-    boils = cv2.dilate(false_colour(frame).inside.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
-    rows, columns = pair.spatial.level.shape[:2]
-    boils = boils[:rows, :columns]
-    if not boils.any() or boils.mean() > 1 - LEFT_OVER:
+def pairs_at(source: Source, frames: Sequence[int], stopped: StopCheck = never) -> list[Pair]:
+    """These frames and what they are compared with. Where false colour boils on fine threads, no noise is told from
+    it, nor beside it, unless there is nearly nothing else."""
+    pairs, boiling = list[Pair](), list[npt.NDArray[np.uint8]]()
+    for n in frames:
+        raise_if(stopped)
+        pair, frame = _compared(source, n)
+        rows, columns = pair.spatial.level.shape[:2]
+        pairs.append(pair)
+        boiling.append(false_colour(frame).inside[:rows, :columns].astype(np.uint8))
+    for beside in (3, 1):
+        left_out = [cv2.dilate(boils, np.ones((beside, beside), np.uint8)) > 0 for boils in boiling]
+        if sum(int((~blocks).sum()) for blocks in left_out) >= LEFT_OVER:
+            return [_without(pair, blocks) for pair, blocks in zip(pairs, left_out, strict=True)]
+    return pairs
+
+
+def _without(pair: Pair, left_out: npt.NDArray[np.bool_]) -> Pair:
+    if not left_out.any():
         return pair
 
     def but(blocks: Blocks) -> Blocks:
-        return replace(blocks, variance=np.where(boils[..., None], np.float32(np.inf), blocks.variance))
+        return replace(blocks, variance=np.where(left_out[..., None], np.float32(np.inf), blocks.variance))
 
     return replace(
         pair, spatial=but(pair.spatial), temporal=pair.temporal and but(pair.temporal),
