@@ -45,7 +45,7 @@ class EdgeResponse:
     """`mtf50` in cycles a pixel, `rise` the 10-90 % width in pixels, `contrast` and `ripple` (RMS of the
     profile beside the edge about straight lines) in the plane's units; `slanted` is whether the edge
     wandered enough for the response to be oversampled. `sides` holds, for each side that is wide enough, how much
-    the pixels nearest to the edge vary about a plane, and those next to them (variances)."""
+    the pixels nearest to the edge vary about a bent plane, and those next to them (variances)."""
 
     mtf50: float
     rise: float
@@ -208,7 +208,8 @@ def _sides(distance: Array, rows: Array, plane: Array, rise: float) -> tuple[tup
             inside = (side * distance > start) & (side * distance < start + NEAR)
             if inside.sum() >= ENOUGH_BESIDE:
                 values = plane[inside]
-                level = np.stack([np.ones_like(values), distance[inside], rows[inside]], axis=-1)
+                away, along = distance[inside], rows[inside]
+                level = np.stack([np.ones_like(values), away, along, away**2, away * along, along**2], axis=-1)
                 about = values - level @ np.linalg.lstsq(level, values, rcond=None)[0]
                 variances.append(float((about * about).mean()))
         if len(variances) == 2:

@@ -1,6 +1,7 @@
 """Softness: how wide the picture's sharpest edges are, whatever way they run, and what straight ones let through.
 
-The sharpest edges count: what is out of focus on purpose does not.
+The sharpest edges count: what is out of focus on purpose does not. Where fine texture shows that they are all of
+that kind, it tells of the blur instead.
 """
 
 from __future__ import annotations
@@ -14,7 +15,7 @@ from ...colour.grey import grey_curve
 from ...colour.input_space import encoding_of
 from ...frames import CV_SCALE, Frame
 from ...media import MediaInfo
-from ..blur import EdgeBlur, Mask, edge_blur, sharpest
+from ..blur import EdgeBlur, Mask, Texture, edge_blur, sharpest, texture_limit, texture_of
 from ..edge import TILE, Edge
 from .base import Detector, Finding, Look, Place
 
@@ -49,6 +50,7 @@ class Seen(NamedTuple):
     """What is kept of one frame."""
 
     blur: EdgeBlur
+    texture: Texture
     straight: list[Edge]
 
 
@@ -63,9 +65,10 @@ def observe(look: Look) -> Seen:
     curve = grey_curve(encoding_of(look.info).space)
     clipped = cut(look.frame, look.info.transfer)
     sigma = np.maximum(look.sigma, np.float32(LEAST_SIGMA_CV / CV_SCALE)) * curve.slope(look.luma)
-    found = edge_blur(curve.light(look.luma), sigma, clipped)
+    light = curve.light(look.luma)
+    found = edge_blur(light, sigma, clipped)
     every = slice(None, None, max(len(found.variance) // KEPT, 1))
-    return Seen(_joined([found], every), look.edges)
+    return Seen(_joined([found], every), texture_of(light, sigma, clipped), look.edges)
 
 
 def conclude(seen: Sequence[tuple[int, Seen]], info: MediaInfo) -> Finding:
@@ -76,6 +79,10 @@ def conclude(seen: Sequence[tuple[int, Seen]], info: MediaInfo) -> Finding:
     # where it is as in the whole shot, so that one frame tells what a step does to it
     n, look = min((item for item in seen if item[1].blur.variance.size), key=lambda item: _apart(item[1], variance))
     told = f"blur of {np.sqrt(variance):.2f} px at the sharpest edges"
+    textures = zip(*(s.texture for _, s in seen), strict=True)
+    limit = texture_limit(Texture(*(np.concatenate(parts) for parts in textures)))
+    if limit < variance:
+        variance, told = limit, f"{told}; fine texture allows {np.sqrt(limit):.2f} px"
     slanted = sorted(edge.response.mtf50 for _, s in seen for edge in s.straight if edge.response.slanted)
     if len(slanted) >= ENOUGH_STRAIGHT:
         told += (
