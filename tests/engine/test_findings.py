@@ -129,6 +129,19 @@ class Softness(TestCase):
                 frames = shot_pair(scene, Camera(noiseless=True), 640, 360, 2)[1]
                 self.assertFalse(found("softness", frames).outside)
 
+    def test_a_sharp_subject_before_a_soft_background_is_sharp(self) -> None:
+        """Fine texture tells of it where nearly all edges are the background's."""
+        frames = []
+        for n, frame in enumerate(shot_pair("cloth", Camera(noiseless=True), 640, 360, 2)[1]):
+            soft = cv2.GaussianBlur(frame, (0, 0), 2.5)
+            cv2.circle(soft, (320, 180), 150, (0.8, 0.7, 0.6), 3)
+            soft = cv2.GaussianBlur(soft, (0, 0), 2)
+            sharp = soft.copy()
+            sharp[120:250, 180 + n : 330 + n] = frame[120:250, 180 + n : 330 + n]
+            frames.append((soft, sharp))
+        self.assertTrue(found("softness", [soft for soft, _ in frames]).outside)
+        self.assertLess(blur_of(found("softness", [sharp for _, sharp in frames])), 0.8)
+
     def test_says_when_there_is_nothing_to_measure_on(self) -> None:
         finding = found("softness", [ramp(None)] * 2)
         self.assertEqual((finding.value, finding.confidence), (0, 0))

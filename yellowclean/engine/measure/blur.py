@@ -63,12 +63,13 @@ OVER_NOISE, NOISE_TAKEN = 4.0, 2.0
 """Power of an octave over that of noise from which it counts, and how many times that of noise is taken off: its
 spectrum is not asked for here."""
 
-FINEST, FEWEST_PIECES = 0.1, 8
+FINEST, FEWEST_PIECES = 0.05, 8
 """Share of the texture of the middle octave, the finest first, below which the picture's own lies; and the pieces
 without which none is told."""
 
-BROADEST = 4.0
-"""Deviation in pixels up to which blur is told of texture."""
+BROADEST = 1.5
+"""Deviation in pixels up to which blur is told of texture: of what is coarser about as much leaks into the finest
+octave as a wider blur leaves there."""
 
 
 class Texture(NamedTuple):

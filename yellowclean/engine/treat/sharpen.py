@@ -235,7 +235,7 @@ def propose(case: Case) -> Proposal | None:
     frames = 0 if merged or case.frames == 1 else int(min(used["frames"], MOST_FRAMES))
     neighbours = "the step before has merged neighbours" if merged else f"with {frames} neighbours each side"
     told = (
-        f"The sharpest edges are {found.value:.1f} px wide, blurred by {blur:.2f} px: undone as far as noise"
+        f"The sharpest detail is {found.value:.1f} px wide, blurred by {blur:.2f} px: undone as far as noise"
         f" lets, in luma alone, {neighbours}."
     )
     return Proposal({"blur": round(min(max(blur, 0.3), 4.0), 2), "frames": frames, "search": used["search"]}, told)
