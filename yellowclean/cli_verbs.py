@@ -27,6 +27,7 @@ from .engine.errors import BadInput, BadPlan, Cancelled, YellowCleanError, line_
 from .engine.frames import Progress
 from .engine.judge.metrics import compare
 from .engine.judge.standing import said_of, standings
+from .engine.measure.fields import order_of
 from .engine.measure.patch import Patch
 from .engine.measure.report import SurveyReport
 from .engine.media import OUTPUT_FORMATS, Source, destination, open_source
@@ -148,13 +149,13 @@ def _parser() -> argparse.ArgumentParser:
                     help="measure here instead of choosing by itself; may be given several times")  # fmt: skip
     it.add_argument("--frames", type=_range, metavar="A:B", help="only frames A to B-1")
     it.add_argument("--profile-out", type=Path, metavar="P.json", help="write the noise profile")
-    _in_space(it)
+    _read_as(it)
     it.add_argument("--json", action="store_true", help="print the whole survey as one JSON document")
 
     it = verb("propose", _propose)
     it.add_argument("input")
     it.add_argument("--profile", type=Path, metavar="P.json", help="a saved noise profile to use")
-    _in_space(it)
+    _read_as(it)
     it.add_argument("--out", type=Path, required=True, metavar="PLAN.json")
     _asked_for(it)
 
@@ -166,7 +167,7 @@ def _parser() -> argparse.ArgumentParser:
     it.add_argument("--frames", type=_range, metavar="A:B", help="only frames A to B-1")
     it.add_argument("--report", type=Path, metavar="R.json", help="write the delivery report")
     it.add_argument("--dither", choices=get_args(How), help="how the result goes to fewer bits (default moving)")
-    _in_space(it)
+    _read_as(it)
     _asked_for(it)
 
     it = verb("worker", _worker)
@@ -204,14 +205,20 @@ def _parser() -> argparse.ArgumentParser:
     return parser
 
 
-def _in_space(it: argparse.ArgumentParser) -> None:
+def _read_as(it: argparse.ArgumentParser) -> None:
     it.add_argument("--from", dest="space", default="", metavar="SPACE",
                     help="what the values are in, where the file is not to be believed")  # fmt: skip
+    it.add_argument("--fields", choices=("top", "bottom", "measured"), default="",
+                    help="each field of interlaced footage as a frame, by the lines seen first")  # fmt: skip
 
 
 def _footage(options: Any) -> Source:
     space = checked_space(options.space) if options.space else ""
-    return open_source(options.input, space=space)
+    if options.fields != "measured":
+        return open_source(options.input, space=space, fields=options.fields)
+    with closing(open_source(options.input)) as woven:
+        first = order_of(woven.info.frames, woven.luma)
+    return open_source(options.input, space=space, fields=first)
 
 
 def _asked_for(it: argparse.ArgumentParser) -> None:

@@ -8,9 +8,12 @@ import numpy as np
 
 from tests.clips import MemorySource, psnr, shot_pair
 from tests.engine.planted import found
+from yellowclean.engine.errors import BadInput
 from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Frame, Region
 from yellowclean.engine.judge.overwork import overwork
+from yellowclean.engine.measure.fields import order_of
+from yellowclean.engine.media import Lines, Moments
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
@@ -19,7 +22,7 @@ from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
 
 COUNT = 8
-LINES = {"top": 0, "bottom": 1}
+LINES: dict[Lines, int] = {"top": 0, "bottom": 1}
 
 
 def moments(scene: str) -> list[Frame]:
@@ -28,7 +31,7 @@ def moments(scene: str) -> list[Frame]:
     return [np.clip(f, 0, 1) for f in shot_pair(scene, Camera(stops_under=1), 384, 216, 2 * COUNT, motion)[0]]
 
 
-def woven(seen: list[Frame], first: str) -> list[Frame]:
+def woven(seen: list[Frame], first: Lines) -> list[Frame]:
     frames = [frame.copy() for frame in seen[::2]]
     for frame, later in zip(frames, seen[1::2], strict=True):
         frame[1 - LINES[first] :: 2] = later[1 - LINES[first] :: 2]
@@ -62,6 +65,24 @@ class Interlaced(TestCase):
         treated = pipeline(frames)
         self.assertFalse(found("interlace", [treated.frame(n) for n in range(COUNT)]).outside)
         self.assertNotEqual(overwork(treated, [3]).report.verdict, "too far")
+
+    def test_each_field_as_a_frame_is_its_moment(self) -> None:
+        """Twice as many, at twice the rate, each nearer to its own moment than to those beside."""
+        seen = moments("quay")
+        for first, line in LINES.items():
+            woven_source = MemorySource(woven(seen, first), timecode="10:00:00:20", rate="25", skipped=3)
+            source = Moments(woven_source, first)
+            info = source.info
+            self.assertEqual((info.frames, info.rate, info.skipped, info.fields), (2 * COUNT, "50", 6, first))
+            self.assertEqual(info.timecode, "10:00:00:40")
+            for n in (0, 5, 6, 2 * COUNT - 1):
+                frame, kept = source.read(n), slice(line ^ (n % 2), None, 2)
+                np.testing.assert_array_equal(frame[kept], woven_source.frames[n // 2][kept])
+                near = [psnr(frame, seen[k]) for k in (n - 1, n, n + 1) if 0 <= k < 2 * COUNT]
+                self.assertEqual(max(near), psnr(frame, seen[n]))
+            self.assertEqual(order_of(COUNT, woven_source.luma), first)
+        with self.assertRaisesRegex(BadInput, "too few to be woven"):
+            Moments(MemorySource([frame[:2]] * 2), "top")
 
     def test_what_stands_keeps_its_finest_lines(self) -> None:
         frame = moments("quay")[0]

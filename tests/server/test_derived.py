@@ -15,6 +15,7 @@ from yellowclean.engine.reel.finding import found_media
 from yellowclean.engine.reel.relink import as_otio
 from yellowclean.engine.reel.taking import taken
 from yellowclean.engine.reel.timeline import described, read
+from yellowclean.server.archive import packed_job, unpacked_job
 from yellowclean.server.models import Render, Shot
 from yellowclean.server.use_cases import add_shot, new_version
 
@@ -42,6 +43,30 @@ class Derived(ReelCase):
         self.assertTrue(Path(whole.path).exists())
         for wrong in ([], [0], [40], [-3], [10**30]):
             self.ask("post", f"/shots/{whole.pk}/scenes", {"cuts": wrong}, 422)
+
+    def test_fields_become_frames_are_rendered_and_taken_back(self) -> None:
+        woven = add_shot(self.job, self.folder / "q9_012_quay.mkv", frames=range(4, 24))
+        self.ask("post", f"/shots/{woven.pk}/fields", {"first": "left"}, 422)
+        made = self.ask("post", f"/shots/{woven.pk}/fields", {"first": "top"})
+        self.assertEqual(
+            (made["media"]["frames"], made["media"]["rate"], made["media"]["fields"]), (40, "48000/1001", "top")
+        )
+        self.assertEqual(made["made_of"], "each field a frame, top lines first")
+        shot = Shot.objects.get(pk=made["id"])
+        np.testing.assert_array_equal(shot.opened().read(4)[::2], woven.opened().read(2)[::2])
+        for again, body in (("fields", {"first": "top"}), ("scenes", {"cuts": [8]})):
+            self.ask("post", f"/shots/{shot.pk}/{again}", body, 422)
+        version = new_version(shot, Plan())
+        asked = {"version_id": version.pk, "format": "ffv1", "first": 3, "stop": 9}
+        render = self.ask("post", "/renders", asked)["id"]
+        self.run_queued()
+        written = open_source(Render.objects.get(pk=render).path)
+        self.assertEqual((written.info.frames, written.info.rate), (6, "48000/1001"))
+        np.testing.assert_allclose(written.read(0), shot.opened().read(3), atol=1 / 1023)
+        (back,) = unpacked_job(packed_job(self.job))[0].shots.filter(fields="top")  # type: ignore[attr-defined]
+        self.assertEqual(back.content, shot.content)
+        self.ask("post", f"/shots/{shot.pk}/take-back?sure=true")
+        self.assertEqual(self.ask("get", f"/jobs/{self.job.pk}/shots")[0]["id"], woven.pk)
 
     def test_what_was_written_stands_in_for_its_source_and_is_taken_back(self) -> None:
         sent = self.ask("post", f"/jobs/{self.job.pk}/timelines?name=reel.otio", as_otio(self.timeline()))

@@ -227,7 +227,7 @@ class Ends(ApiCase):
                         (folder / STOP_FILE).touch()
                     return flow(*about)
 
-                source = Piece(shot.path, f"{shot.fingerprint}{gone}", str(shot.index_file), "", None)
+                source = Piece(shot.path, f"{shot.fingerprint}{gone}", str(shot.index_file), "", None, "")
                 with (
                     mock.patch("yellowclean.engine.footage.flow", cancelled),
                     self.assertRaises(Cancelled),

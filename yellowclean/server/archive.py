@@ -55,7 +55,8 @@ def _told(shot: Shot, names: Mapping[int, str], root: Path) -> JobShot:
     return JobShot(
         name=names[shot.pk], origin=names.get(shot.origin_id or 0, ""), generation=shot.generation,
         media=relative(Path(shot.path), root), first=shot.first, stop=shot.stop,
-        place=shot.placed, space=shot.space, look=shot.shown_under, fingerprint=shot.fingerprint,
+        place=shot.placed, space=shot.space, fields=shot.lines_first, look=shot.shown_under,
+        fingerprint=shot.fingerprint,
         stills=[
             JobStill(name=still.name, n=still.n, label=still.label, plan=still.plan, look=still.shown_under)
             for still in shot.stills.all()  # type: ignore[attr-defined]
@@ -122,12 +123,18 @@ def _restored(job: Job, kept: JobFolder, told: JobShot, timeline: Timeline | Non
     frames = None if told.first is None or told.stop is None else range(told.first, told.stop)
     survey = kept.survey(told)
     if media is not None:
-        shot = add_shot(job, media, told.name, frames)
+        shot = add_shot(job, media, told.name, frames, told.fields)
     elif survey is None:
         return f"{told.name}: {told.media} was not found, and nothing was measured of it; add it anew."
     else:
         shot = Shot(
-            job=job, name=told.name, path=told.media, fingerprint=told.fingerprint, first=told.first, stop=told.stop
+            job=job,
+            name=told.name,
+            path=told.media,
+            fingerprint=told.fingerprint,
+            first=told.first,
+            stop=told.stop,
+            fields=told.fields,
         )
         shot.media = survey.media.model_dump()
     shot.generation = told.generation

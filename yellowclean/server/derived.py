@@ -1,4 +1,5 @@
-"""Shots that were made of another one: the scenes of a long file, and what was written, standing in for its source.
+"""Shots that were made of another one: the scenes of a long file, the fields of interlaced frames, and what was
+written, standing in for its source.
 
 As long as there are any, the shot that they came of is not listed; it keeps its plans and renders, and comes back
 when they are taken back.
@@ -7,13 +8,17 @@ when they are taken back.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import closing
 from pathlib import Path
+from typing import Literal
 
 from django.conf import settings
 from django.db import transaction
 
 from ..engine.colour.input_space import encoding_of
 from ..engine.errors import BadInput
+from ..engine.measure.fields import order_of
+from ..engine.media import Lines
 from ..engine.reel.note import second_generation
 from ..engine.reel.scenes import scene_names, scenes
 from .models import Render, Shot, State
@@ -23,6 +28,8 @@ from .use_cases import add_shot, delete_shot, request_survey
 def cut_into_scenes(shot: Shot, cuts: Sequence[int]) -> list[Shot]:
     """A shot for each scene, in the place of the whole. Raises `BadInput`."""
     check_listed(shot)
+    if shot.fields:
+        raise BadInput(f"{shot.name}: cut it before its fields become frames; take it back first.")
     pieces = scenes(shot.info.frames, cuts)
     begin = shot.first or 0
     with transaction.atomic():
@@ -37,6 +44,27 @@ def cut_into_scenes(shot: Shot, cuts: Sequence[int]) -> list[Shot]:
     if settings.YELLOW_CLEAN.measure_added:
         for scene in made:
             request_survey(scene)
+    return made
+
+
+def fields_as_frames(shot: Shot, first: Lines | Literal["measured"]) -> Shot:
+    """An interlaced shot with each field as a frame, in the place of the one with two woven into each. Raises
+    `BadInput`."""
+    check_listed(shot)
+    if shot.fields:
+        raise BadInput(f"{shot.name}: each of its fields is a frame already.")
+    if shot.placed:
+        raise BadInput(f"{shot.name}: its timeline counts the frames of its file; use the step Interlace.")
+    shot.require_footage()
+    if first == "measured":
+        with closing(shot.opened()) as woven:
+            first = order_of(woven.info.frames, woven.luma)
+    with transaction.atomic():
+        made = add_shot(shot.job, Path(shot.path), shot.name, shot.frames, first)
+        _take_after(made, shot)
+        made.look = shot.look
+        made.save()
+    request_survey(made)
     return made
 
 
@@ -84,6 +112,8 @@ def made_of(shot: Shot) -> str:
     """What a shot was made of, in words; empty for one that came in."""
     if shot.generation:
         return f"written result as source, {second_generation(shot.generation)}"
+    if shot.fields:
+        return f"each field a frame, {shot.fields} lines first"
     return f"scene of {shot.origin.name}" if shot.origin else ""
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from functools import cached_property, lru_cache
 from pathlib import Path
-from typing import Any, ClassVar, TypeVar
+from typing import Any, ClassVar, Literal, TypeVar
 
 from django.conf import settings
 from django.db import models
@@ -17,7 +17,7 @@ from ..engine.errors import BadInput
 from ..engine.judge.patches import Remaining
 from ..engine.measure.findings import Finding
 from ..engine.measure.report import SurveyReport, with_tolerances
-from ..engine.media import OUTPUT_FORMATS, MediaInfo, Source, fingerprint, open_source, stamp
+from ..engine.media import OUTPUT_FORMATS, Lines, MediaInfo, Source, fingerprint, open_source, stamp
 from ..engine.noise.profile import NoiseProfile, profile_from_json
 from ..engine.plan import Plan, plan_from_json
 from ..engine.reel.finding import Found
@@ -110,6 +110,9 @@ class Shot(models.Model):
     space = models.CharField(
         max_length=200, blank=True, default="", help_text="The input space chosen by hand; empty: by the file."
     )
+    fields = models.CharField(
+        max_length=6, blank=True, default="", help_text="The lines seen first, where each field is a frame."
+    )
     created = models.DateTimeField(auto_now_add=True)
 
     objects: ClassVar[Any] = ShotQuerySet.as_manager()
@@ -130,7 +133,14 @@ class Shot(models.Model):
 
     def opened(self) -> Source:
         """Its footage, for reading."""
-        return open_source(self.path, self.index_file, space=self.space, frames=self.frames)
+        return open_source(
+            self.path, self.index_file, space=self.space, frames=self.frames, fields=self.lines_first
+        )
+
+    @property
+    def lines_first(self) -> Lines | Literal[""]:
+        """The lines that were seen first, where each field is a frame of its own."""
+        return "top" if self.fields == "top" else "bottom" if self.fields == "bottom" else ""
 
     @property
     def frames(self) -> range | None:
@@ -146,7 +156,7 @@ class Shot(models.Model):
     def content(self) -> str:
         """What its pictures are known by: the footage, and what its values are said to be in."""
         piece = f"{self.first}:{self.stop}" if self.frames else ""
-        return f"{self.fingerprint}{self.space}{piece}"
+        return f"{self.fingerprint}{self.space}{piece}{self.fields}"
 
     @property
     def trouble(self) -> str:

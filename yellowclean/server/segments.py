@@ -6,11 +6,11 @@ from __future__ import annotations
 from contextlib import closing
 from functools import lru_cache
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 from ..engine.footage import Footage
 from ..engine.measure.patch import Patch
-from ..engine.media import OUTPUT_FORMATS, Destination, Source, open_source
+from ..engine.media import OUTPUT_FORMATS, Destination, Lines, Source, open_source
 from ..engine.pipeline import Pipeline
 from ..engine.plan import plan_from_json
 from ..engine.render import render_segment
@@ -22,14 +22,15 @@ STOP_FILE = "stop"
 
 
 class Piece(NamedTuple):
-    """Footage as a worker needs to know it: `frames` are those of the file that are meant, None for all. The
-    fingerprint tells it from other footage under its name."""
+    """Footage as a worker needs to know it: `frames` are those of the file that are meant, None for all, `fields`
+    the lines seen first where each field is a frame. The fingerprint tells it from other footage under its name."""
 
     path: str
     fingerprint: str
     index_file: str
     space: str
     frames: tuple[int, int] | None
+    fields: Lines | Literal[""]
 
 
 @lru_cache(maxsize=1)
@@ -40,7 +41,10 @@ def _pipeline(footage: Piece, plan: str) -> Pipeline:
 
 def _opened(footage: Piece) -> Source:
     frames = range(*footage.frames) if footage.frames else None
-    return open_source(here(footage.path), Path(here(footage.index_file)), space=footage.space, frames=frames)
+    return open_source(
+        here(footage.path), Path(here(footage.index_file)), space=footage.space, frames=frames,
+        fields=footage.fields,
+    )  # fmt: skip
 
 
 def make_segment(footage: Piece, plan: str, target: tuple[str, str], folder: str, frames: tuple[int, int]) -> None:

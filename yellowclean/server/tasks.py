@@ -207,7 +207,7 @@ def _spread_once(
 def piece_of(shot: Shot) -> Piece:
     """A shot's footage, as a worker of the cluster needs to know it."""
     frames = (shot.frames.start, shot.frames.stop) if shot.frames else None
-    return Piece(shot.path, shot.fingerprint, str(shot.index_file), shot.space, frames)
+    return Piece(shot.path, shot.fingerprint, str(shot.index_file), shot.space, frames, shot.lines_first)
 
 
 def ended_among(waiting: set[Any]) -> set[Any]:

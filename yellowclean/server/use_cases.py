@@ -27,7 +27,7 @@ from ..engine.judge.patches import Remaining, nothing_yet, remaining_one_by_one
 from ..engine.measure.groups import Heard, Taken, groups, pooled
 from ..engine.measure.patch import Patch
 from ..engine.measure.report import SurveyReport, finding_kinds
-from ..engine.media import fingerprint, sequence_files, stamp
+from ..engine.media import Lines, fingerprint, sequence_files, stamp
 from ..engine.media.names import is_sequence_name, plain_stem
 from ..engine.noise.profile import NoiseProfile
 from ..engine.plan import Plan, Step
@@ -39,12 +39,15 @@ from .views import pipeline_for
 LABELS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
 
 
-def add_shot(job: Job, path: Path, name: str | None = None, frames: range | None = None) -> Shot:
-    """Probe footage, or the `frames` of it that are meant, and add it to a job. Raises `BadInput` when it is not
-    readable."""
+def add_shot(
+    job: Job, path: Path, name: str | None = None, frames: range | None = None, fields: Lines | Literal[""] = ""
+) -> Shot:
+    """Probe footage, or the `frames` of it that are meant, and add it to a job, with each of its fields as a frame
+    where `fields` names the lines that were seen first. Raises `BadInput` when it is not readable."""
     now = stamp(path)
     shot = Shot(job=job, name=name or plain_stem(path), path=str(path), fingerprint=fingerprint(path), stamp=now)
     shot.position = last_position(job)
+    shot.fields = fields
     if frames is not None:
         shot.first, shot.stop = frames.start, frames.stop
     with closing(shot.opened()) as source:

@@ -26,7 +26,7 @@ from ..engine.format import Format
 from ..engine.frames import Array, Frame, Region, StopCheck, as_uint8, screen_dither
 from ..engine.judge.closer import Signal, amplified, signal_of, stress_level, stressed
 from ..engine.judge.overwork import Overwork, overwork
-from ..engine.media import Excerpt, Source, open_source
+from ..engine.media import Excerpt, Moments, Source, open_source
 from ..engine.pipeline import Pipeline
 from ..engine.plan import Plan
 from ..engine.release import engine_digest
@@ -54,7 +54,8 @@ class _Opened:
         whole = self._files.get(name)
         if whole is None:
             whole = self._files.setdefault(name, open_source(shot.path, shot.index_file, space=shot.space))
-        return Excerpt(whole, shot.frames, shared=True)
+        piece = Excerpt(whole, shot.frames, shared=True)
+        return Moments(piece, shot.lines_first) if shot.lines_first else piece
 
     def pipeline(self, shot: Shot, plan: Plan) -> Pipeline:
         key = f"{shot.path}:{shot.content}"

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import hashlib
 from pathlib import Path
+from typing import Literal
 
 from .boundary import checked_file, reading
 from .formats import OUTPUT_FORMATS, Destination, destination
 from .index import stamp_of
 from .info import AudioTrack, Excerpt, MediaInfo, Source
+from .moments import Lines, Moments
 from .names import SEQUENCE_ENDINGS, is_sequence, sequence_files
 from .sequence import SequenceSource
 from .video import VideoSource
@@ -20,7 +22,9 @@ __all__ = [
     "AudioTrack",
     "Destination",
     "Excerpt",
+    "Lines",
     "MediaInfo",
+    "Moments",
     "Source",
     "VideoSource",
     "destination",
@@ -38,20 +42,22 @@ _SAMPLE = 1 << 20
 
 def open_source(
     path: str | Path, kept_index: Path | None = None, *, space: str = "", frames: range | None = None,
-    grain: bool = True,
+    fields: Lines | Literal[""] = "", grain: bool = True,
 ) -> Source:  # fmt: skip
     """Open footage for reading: a video file, a sequence pattern, a member of one, or its folder.
 
     `kept_index` names a file in which the index of a video is kept, so that it is made only once; `space` the
     colour space that its values are in, where the file is not to be believed; `frames` the piece of it that is
-    meant, whose frames count from 0; `grain` whether that of a film grain table is laid over it, as
+    meant, whose frames count from 0; `fields` the lines that were seen first, where each field is to be a frame;
+    `grain` whether that of a film grain table is laid over it, as
     players do.
     Raises `BadInput` with one clear line for anything that is not readable footage.
     """
     with reading(path):
         source = _opened(Path(path), kept_index, grain=grain)
     source.info = source.info.model_copy(update={"space": space})
-    return source if frames is None else Excerpt(source, frames)
+    piece = source if frames is None else Excerpt(source, frames)
+    return Moments(piece, fields) if fields else piece
 
 
 def _opened(path: Path, kept_index: Path | None, *, grain: bool) -> Source:

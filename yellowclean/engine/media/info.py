@@ -86,6 +86,8 @@ class MediaInfo(BaseModel):
     gain: str = ""
     """ISO, where the file tells it."""
     variable_rate: bool = False
+    fields: Literal["", "top", "bottom"] = ""
+    """Which lines were seen first, where each field is read as a frame; empty where frames are the file's."""
     skipped: int = 0
     """Frames of the file before the first one of this piece of it."""
     audio: list[AudioTrack] = []

@@ -27,6 +27,12 @@ def shifted(timecode: str, frames: int, rate: Fraction) -> str:
     return f"{hours % 24:02}:{minutes:02}:{seconds:02}{match.group(4)}{count:02}"
 
 
+def doubled(timecode: str, rate: Fraction) -> str:
+    """The same time counted at twice the rate; text that is no timecode comes back as it is."""
+    number = number_of(timecode, rate)
+    return timecode if number is None else shifted(re.sub(r"\d", "0", timecode), 2 * number, 2 * rate)
+
+
 def frames_between(start: str, timecode: str, rate: Fraction) -> int:
     """How many frames a timecode lies after the start, both counted as the start is. Raises `BadInput` for text
     that is no timecode of that rate."""

@@ -18,7 +18,7 @@ from ..colour.look import Look
 from ..delivery import DeliveryReport
 from ..errors import BadInput
 from ..measure.report import SurveyReport
-from ..media import Source, open_source
+from ..media import Lines, Source, open_source
 from ..noise.profile import first_problem
 from ..plan import Plan, plan_from_json
 from .taking import Placed, Taken
@@ -52,6 +52,7 @@ class JobShot(BaseModel):
     stop: int | None = Field(None, ge=1)
     place: Placed | None = None
     space: str = ""
+    fields: Lines | Literal[""] = Field("", description="The lines seen first, where each field is a frame.")
     look: Look = Look()
     origin: str = Field("", description="Name of the shot that it was made of, and stands in the place of.")
     generation: int = Field(0, ge=0, le=1000, description="How often its frames were treated and written before.")
@@ -135,7 +136,9 @@ class JobFolder:
     def opened(self, shot: JobShot) -> Source:
         """A shot's footage. Raises `BadInput`."""
         frames = None if shot.first is None or shot.stop is None else range(shot.first, shot.stop)
-        return open_source(self.media_of(shot), self._index(shot), space=shot.space, frames=frames)
+        return open_source(
+            self.media_of(shot), self._index(shot), space=shot.space, frames=frames, fields=shot.fields
+        )
 
     def _index(self, shot: JobShot) -> Path:
         name = hashlib.sha256(shot.media.encode()).hexdigest()[:24]

@@ -187,9 +187,10 @@ def _summary(shot: NoteShot) -> list[str]:
 def _source(shot: NoteShot) -> str:
     info = shot.source
     handles = f"; handles {shot.place.head} and {shot.place.tail} frames" if shot.place else ""
+    fields = f", each field a frame, {info.fields} lines first" if info.fields else ""
     return (
         f"{info.width}×{info.height}, {info.rate} frames a second, {span_of(info)}, {info.codec}"
-        f" {info.bit_depth}-bit {info.chroma}, read as {shot.input_space}{handles}"
+        f" {info.bit_depth}-bit {info.chroma}, read as {shot.input_space}{fields}{handles}"
     )
 
 

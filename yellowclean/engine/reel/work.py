@@ -100,7 +100,7 @@ def measure(
 
 
 def _content(shot: JobShot) -> tuple[object, ...]:
-    return shot.media, shot.first, shot.stop, shot.space
+    return shot.media, shot.first, shot.stop, shot.space, shot.fields
 
 
 def _shots(job: JobFolder) -> list[JobShot]:

@@ -3,25 +3,14 @@ to the last bit; the others are made by FFmpeg's bwdif from them and from the fr
 
 from __future__ import annotations
 
-from fractions import Fraction
-from typing import Literal, cast
+from typing import Literal
 
-import av
-import numpy as np
-from av.filter import Graph
-
-from ..frames import Array, Frame, as_uint16, luma
-from ..measure.fields import Lines, first_lines
+from ..frames import Frame, luma
+from ..measure.fields import order_of
+from ..media.moments import LEAST_SIDE, Lines, moments
 from ..parameters import Parameters, choice
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal
-
-LOOKS = 8
-"""Frames all over the shot by which the order of the lines is told."""
-
-LAYOUT = "gbrp16le"
-LEAST_SIDE = 4
-"""Pixels a side below which the filter takes no picture."""
 
 
 class Interlace(Parameters):
@@ -52,42 +41,15 @@ def _bytes(frame: Frame) -> int:
 
 
 def _first(p: Interlace, around: Around) -> Lines:
-    """What most looks tell; top lines where none does."""
-
     def found() -> Lines:
-        looks = sorted({int(n) for n in np.linspace(1, around.frames - 2, LOOKS)}) if around.frames > 2 else []
-        told = [first_lines(*(luma(around.whole(n + k)) for k in (-1, 0, 1))) for n in looks]
-        return "bottom" if told.count("bottom") > told.count("top") else "top"
+        return order_of(around.frames, lambda n: luma(around.whole(n)))
 
     return around.kept("first lines", found) if p.first == "measured" else p.first
 
 
 def _made(n: int, first: Lines, around: Around) -> Frame:
-    here = around.whole(n)
     beside = [min(max(n + k, 0), around.frames - 1) for k in (-1, 0, 1)]
-    made = here.copy()
-    other = slice(1 if first == "top" else 0, None, 2)
-    made[other] = _filtered([around.whole(k) for k in beside], first)[other]
-    return made
-
-
-def _filtered(frames: list[Frame], first: Lines) -> Array:
-    """The middle one of three frames through the filter, in 16 bits."""
-    height, width = frames[0].shape[:2]
-    graph = Graph()
-    start = graph.add_buffer(width=width, height=height, format=av.VideoFormat(LAYOUT), time_base=Fraction(1, 25))
-    work = graph.add("bwdif", f"mode=send_frame:parity={'tff' if first == 'top' else 'bff'}:deint=all")
-    end = graph.add("buffersink")
-    start.link_to(work)
-    work.link_to(end)
-    graph.configure()
-    for n, frame in enumerate(frames):
-        picture = av.VideoFrame.from_ndarray(as_uint16(frame), format=LAYOUT)
-        picture.pts, picture.time_base = n, Fraction(1, 25)
-        graph.push(picture)
-    graph.push(None)
-    middle = [cast(av.VideoFrame, graph.pull()) for _ in range(2)][1]
-    return middle.to_ndarray().astype(np.float32) / np.float32(65535)
+    return moments([around.whole(k) for k in beside], first)[0]
 
 
 def propose(case: Case) -> Proposal | None:

@@ -16,7 +16,7 @@ from ...engine.reel.naming import FIELDS
 from ...engine.reel.note import second_generation
 from ...engine.reel.paper import as_html, as_pdf
 from ..archive import packed_job, point_shot_to, unpacked_job
-from ..derived import cut_into_scenes, stand_in, take_back
+from ..derived import cut_into_scenes, fields_as_frames, stand_in, take_back
 from ..models import Job, Render, Shot, Timeline
 from ..reels import (
     HANDLES,
@@ -235,6 +235,20 @@ def cut_shot(request: HttpRequest, shot_id: int, payload: CutsIn) -> Added:
     """A shot for each scene, in the place of the whole."""
     made = cut_into_scenes(Shot.objects.select_related("job").get(pk=shot_id), payload.cuts)
     return Added(shots=[told_shot(shot) for shot in made], refused=[])
+
+
+class FieldsIn(Schema):
+    """The lines that were seen first in each frame of a shot."""
+
+    first: Literal["measured", "top", "bottom"] = "measured"
+
+
+@router.post("/shots/{shot_id}/fields", response=ShotOut)
+def make_fields_frames(request: HttpRequest, shot_id: int, payload: FieldsIn) -> ShotOut:
+    """An interlaced shot with each field as a frame, twice as many at twice the rate, in its place."""
+    return told_shot(
+        fields_as_frames(Shot.objects.select_related("job", "timeline").get(pk=shot_id), payload.first)
+    )
 
 
 @router.post("/renders/{render_id}/stand-in", response=ShotOut)

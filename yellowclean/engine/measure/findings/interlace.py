@@ -14,8 +14,8 @@ import numpy as np
 import numpy.typing as npt
 
 from ...frames import CV_SCALE, Array
-from ...media import MediaInfo
-from ..fields import Lines, first_lines
+from ...media import Lines, MediaInfo
+from ..fields import first_lines
 from .base import Detector, Finding, Look, Place, densest
 
 SIGMAS = 5
