@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { Bench } from "./bench.svelte";
+  import FieldsChoice from "./FieldsChoice.svelte";
   import FindingDetail from "./FindingDetail.svelte";
   import StepSettings from "./StepSettings.svelte";
 
@@ -35,4 +36,5 @@
   {:else if finding}
     <FindingDetail {bench} {finding} />
   {/if}
+  {#if (step ?? finding)?.kind === "interlace"}<FieldsChoice {bench} />{/if}
 </div>

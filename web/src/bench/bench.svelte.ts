@@ -263,6 +263,24 @@ export class Bench {
       await this.looks.load();
     });
 
+  /** Have each field of an interlaced shot as a frame, in a shot in the place of this one. */
+  makeFieldsFrames = (first: "measured" | "top" | "bottom") =>
+    notices.watch(async () => {
+      const params = { path: { shot_id: this.id } };
+      const made = await asked(api.POST("/api/shots/{shot_id}/fields", { params, body: { first } }));
+      router.go(`/shots/${made.id}`);
+      const told = `${made.name}: ${made.made_of}, ${made.media.frames} frames; it is being measured.`;
+      notices.tell(told, () => void this.takeFieldsBack(made.id));
+    });
+
+  private takeFieldsBack = (shot_id: number) =>
+    notices.watch(async () => {
+      const woven = await asked(
+        api.POST("/api/shots/{shot_id}/take-back", { params: { path: { shot_id } } }),
+      );
+      router.go(`/shots/${woven.id}`);
+    });
+
   stopMeasuring = () =>
     notices.watch(async () => {
       await asked(api.POST("/api/shots/{shot_id}/survey/cancel", { params: { path: { shot_id: this.id } } }));

@@ -74,7 +74,7 @@
         {shot.made_of}
         {#if shot.origin_id}
           <button class="ml-1 text-quiet underline" onclick={ontakeback}
-            >{shot.generation ? "take back" : "join again"}</button
+            >{shot.generation || shot.media.fields ? "take back" : "join again"}</button
           >
         {/if}
       </p>
