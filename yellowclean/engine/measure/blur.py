@@ -47,11 +47,10 @@ SHARPEST = 0.45
 """Share of the edges, the sharpest first and each weighed by the square of its gradient, below which a picture's
 own blur lies: those out of focus on purpose weigh little."""
 
-SPREAD, EVEN = (0.3, 0.6), 0.2
+TENTH, SPREAD, EVEN = 0.1, (0.3, 0.6), 0.2
 """Two such shares, and by how many pixels their deviations differ where all is equally blurred. Where they differ
 by more, much of the picture is soft of itself, and the sharpest lies as much lower: a blur told too large costs far
 more than one told too small."""
-
 
 WINDOW = 32
 """Side in pixels of the pieces in which texture is looked at."""
@@ -70,6 +69,11 @@ without which none is told."""
 BROADEST = 1.5
 """Deviation in pixels up to which blur is told of texture: of what is coarser about as much leaks into the finest
 octave as a wider blur leaves there."""
+
+
+SOFT_FROM, EVENLY_SOFT = 1.0, 0.22
+"""Where the sharpest tenth of the edges, weighed so, is softer than the one, in pixels, what is told lies no more
+than the other above theirs: it does where most is out of focus. What is sharper has no tenth that can be told."""
 
 
 class Texture(NamedTuple):
@@ -147,10 +151,12 @@ def sharpest(edges: EdgeBlur) -> float:
         return float("nan")
     order = np.argsort(edges.variance)
     weight = np.cumsum(edges.gradient[order].astype(np.float64) ** 2)
-    at = np.searchsorted(weight, np.array([*SPREAD, SHARPEST]) * weight[-1])
+    at = np.searchsorted(weight, np.array([TENTH, *SPREAD, SHARPEST]) * weight[-1])
     told = edges.variance[order][at]
-    low, high, found = np.sign(told) * np.sqrt(np.abs(told))
+    tenth, low, high, found = np.sign(told) * np.sqrt(np.abs(told))
     found -= max(high - low - EVEN, 0.0)
+    if tenth > SOFT_FROM:
+        found = min(found, tenth + EVENLY_SOFT)
     return float(np.sign(found) * found**2)
 
 
