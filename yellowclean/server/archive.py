@@ -128,14 +128,9 @@ def _restored(job: Job, kept: JobFolder, told: JobShot, timeline: Timeline | Non
         return f"{told.name}: {told.media} was not found, and nothing was measured of it; add it anew."
     else:
         shot = Shot(
-            job=job,
-            name=told.name,
-            path=told.media,
-            fingerprint=told.fingerprint,
-            first=told.first,
-            stop=told.stop,
-            fields=told.fields,
-        )
+            job=job, name=told.name, path=told.media, fingerprint=told.fingerprint, first=told.first,
+            stop=told.stop, fields=told.fields,
+        )  # fmt: skip
         shot.media = survey.media.model_dump()
     shot.generation = told.generation
     shot.space, shot.look = told.space, told.look.model_dump(mode="json")
