@@ -14,6 +14,7 @@ from tests.engine.planted import noisy
 from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import Frame, Region, luma
 from yellowclean.engine.judge.overwork import overwork
+from yellowclean.engine.measure.outliers import specks_in
 from yellowclean.engine.noise.profile import NoiseProfile, white_profile
 from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
@@ -201,6 +202,22 @@ class Specks(TestCase):
             frames = shot(scene)
             changed = (pipeline(frames, scene).frame(4) != frames[4]).any(axis=2)
             self.assertLess(changed.mean(), 1e-3, scene)
+
+    def test_a_detail_that_falls_between_pixels_in_the_frames_beside_is_none(self) -> None:
+        """Dots of a pixel under a picture that moves by half of one."""
+        rng = np.random.default_rng(4)
+        fine = np.full((400, 600), 0.8, np.float32)
+        for y, x in rng.integers(20, (380, 580), (40, 2)) // 2 * 2:
+            fine[y : y + 2, x : x + 2] = 0.3
+        moved = [np.roll(fine, (k, k), (0, 1)).reshape(200, 2, 300, 2).mean(axis=(1, 3)) for k in (1, 0, -1)]
+        before, here, after = (
+            (plane + 0.002 * rng.standard_normal(plane.shape)).astype(np.float32) for plane in moved
+        )
+        sigma = np.full(here.shape, 0.002, np.float32)
+        self.assertEqual(specks_in(here, before, after, sigma).specks, [])
+        dusty = here.copy()
+        dusty[100, 150:152] = 0.3
+        self.assertEqual(len(specks_in(dusty, before, after, sigma).specks), 1)
 
     def test_a_region_is_that_of_the_whole_frame_and_kinds_can_be_left(self) -> None:
         faulty = [trailed(dusty(f, n)) if n == 4 else f for n, f in enumerate(shot("stars"))]

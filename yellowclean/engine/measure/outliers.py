@@ -18,7 +18,7 @@ import numpy as np
 import numpy.typing as npt
 import scipy
 
-from ..frames import CV_SCALE, Array
+from ..frames import CV_SCALE, Array, Region
 from ..motion import eight_bit, flow
 from .scratches import Line, lines_in, standing
 
@@ -54,6 +54,11 @@ have."""
 
 GROWN = 2
 """Pixels by which what is found is widened: its soft border belongs to it."""
+
+TINY, LIKE_IT, OVER_NOISE, PLAIN_SIDE = 4, 0.18, 4.0, 9
+"""Pixels up to which a speck may be a detail of the scene that fell onto whole pixels here and between them in the
+frames beside; the part of its depth that it keeps there, which is a quarter where it fell between four of them, and
+by how many deviations of the noise; and the side of what is around, from which depth is reckoned."""
 
 LEAST_SIDE = 32
 
@@ -188,7 +193,7 @@ def specks_in(here: Array, before: Array, after: Array, sigma: Array, apart: int
         x, y, width, height, area = (int(v) for v in boxes[label])
         rows, columns = np.nonzero(labels[y : y + height, x : x + width] == label)
         speck = _of(rows + y, columns + x, area, beyond, float(peak[label]))
-        if speck:
+        if speck and not (area <= TINY and _between(here, neighbours, Region(x, y, width, height), sigma)):
             at_x, at_y = (int(v) for v in speck.centre)
             found.append(replace(speck, strength=float(peak[label]), restless=bool(unrest[at_y, at_x] > RESTLESS)))
     if apart != 1:  # what moves may hide in both others what this frame alone sees
@@ -214,6 +219,18 @@ def _beyond(
     there = _followed(before, after)
     unrest = _unrest(np.where(there.outside, 0, np.abs(before - there.moved) / np.maximum(sigma, LEAST)))
     return np.where(neighbours[0].outside | neighbours[1].outside, 0, beyond).astype(np.float32), unrest
+
+
+def _between(here: Array, neighbours: list[Followed], place: Region, sigma: Array) -> bool:
+    """Whether what stands out at a place stands out there in both neighbours too, if less."""
+    spot = place.grown(1).clipped(here.shape[1], here.shape[0]).slices
+    around = place.grown(PLAIN_SIDE // 2).clipped(here.shape[1], here.shape[0]).slices
+    plain = float(np.median(here[around]))
+    side = 1 if float(here[place.slices].mean()) > plain else -1
+    depth, *there = (
+        float((side * (plane[spot] - plain)).max()) for plane in (here, *(n.moved for n in neighbours))
+    )
+    return min(there) > max(LIKE_IT * depth, OVER_NOISE * float(sigma[place.slices].mean()))
 
 
 def _unrest(apart: Array) -> Array:
