@@ -70,8 +70,10 @@ class Moments(Source):
 
     def _moments(self, n: int) -> tuple[Frame, Frame]:
         beside = [min(max(n + k, 0), self._source.info.frames - 1) for k in (-1, 0, 1)]
-        frames = [self._memory.get(("frame", k), lambda k=k: self._source.read(k), _bytes) for k in beside]  # type: ignore[misc]
-        return moments(frames, self._first)
+        return moments([self._woven(k) for k in beside], self._first)
+
+    def _woven(self, n: int) -> Frame:
+        return self._memory.get(("woven", n), lambda: self._source.read(n), _bytes)
 
     def damage(self, n: int) -> str:
         return self._source.damage(n // 2)
