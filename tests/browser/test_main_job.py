@@ -203,7 +203,7 @@ class Contact(BrowserCase):
         page = self.page
         page.goto(self.live_server_url)
         page.get_by_role("button", name="Measure all").click()
-        expect(page.get_by_text("8 measured")).to_be_visible(timeout=5 * PATIENCE)
+        expect(page.get_by_text("9 shots, 9 measured")).to_be_visible(timeout=5 * PATIENCE)
         titles = page.locator("main li a.grow")
         page.get_by_label("Order").select_option("flicker")
         for n in range(2):  # the lapse's and the mains lamps' are as strong

@@ -49,7 +49,7 @@ class Fuzz(TransactionTestCase):
         schema = schemathesis.openapi.from_dict(api.get_openapi_schema())
         every = [found.ok() for found in schema.get_all_operations() if isinstance(found, Ok)]
         operations = [operation for operation in every if not operation.path.endswith(ENDLESS)]
-        each = max(REQUESTS // (2 * len(operations)), 1)
+        each = -(-REQUESTS // (2 * len(operations)))
         for operation in operations:
             for mode in GenerationMode:
                 with suppress(Unsatisfiable):  # where nothing can be wrong
