@@ -52,6 +52,8 @@ class WholeJob(TestCase):
         self.assertEqual((document["media"]["width"], document["media"]["frames"]), (320, 6))
         self.assertEqual(len(document["noise"]["by_frame_cv"]), 6)
         self.assertIn("luma", said("measure", footage, "--frames", "2:4").stdout)
+        twice = json.loads(said("measure", footage, "--json", "--fields", "measured").stdout)["media"]
+        self.assertEqual((twice["frames"], twice["rate"], twice["fields"]), (12, "48", "top"))
 
         self.assertEqual(
             said("propose", footage, "--profile", folder / "profile.json", "--out", plan).returncode, 0

@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import json
 import os
-import re
 import signal
 import sys
 import tempfile
@@ -17,6 +16,7 @@ from pathlib import Path
 from typing import Any, NoReturn, get_args
 
 from .cli import ABOUT, PROGRAM, VERBS
+from .cli_arguments import between, frame_range, light, patch, scale, size
 from .cli_job import add_job
 from .cli_worker import join
 from .engine.colour.encodings import checked_space
@@ -28,9 +28,8 @@ from .engine.frames import Progress
 from .engine.judge.metrics import compare
 from .engine.judge.standing import said_of, standings
 from .engine.measure.fields import order_of
-from .engine.measure.patch import Patch
 from .engine.measure.report import SurveyReport
-from .engine.media import OUTPUT_FORMATS, Source, destination, open_source
+from .engine.media import OUTPUT_FORMATS, Moments, Source, destination, open_source
 from .engine.media.dither import How
 from .engine.media.sequence_writer import outputs_of
 from .engine.noise.profile import NoiseProfile, profile_from_json
@@ -41,13 +40,7 @@ from .engine.survey import survey
 from .engine.testcamera import CODECS, LEAST_SIDE, SCENES, Camera, ShotRecipe, shoot, shoot_reel
 
 REEL = "reel"
-BRIGHTEST = 1000.0
-"""Times the light of a scene."""
 STDERR = 2
-_PATCH = re.compile(r"^(\d+),(\d+),(\d+),(\d+)@(\d+)$")
-_RANGE = re.compile(r"^(\d*):(\d*)$")
-_LIGHT = re.compile(r"^(\d+\.?\d*),(\d+\.?\d*),(\d+\.?\d*)$")
-_SIZE = re.compile(r"^(\d+)[x×](\d+)$")
 
 
 def run(arguments: Sequence[str]) -> int:
@@ -145,9 +138,9 @@ def _parser() -> argparse.ArgumentParser:
 
     it = verb("measure", _measure)
     it.add_argument("input")
-    it.add_argument("--patch", action="append", type=_patch, default=[], metavar="X,Y,W,H@FRAME",
+    it.add_argument("--patch", action="append", type=patch, default=[], metavar="X,Y,W,H@FRAME",
                     help="measure here instead of choosing by itself; may be given several times")  # fmt: skip
-    it.add_argument("--frames", type=_range, metavar="A:B", help="only frames A to B-1")
+    it.add_argument("--frames", type=frame_range, metavar="A:B", help="only frames A to B-1")
     it.add_argument("--profile-out", type=Path, metavar="P.json", help="write the noise profile")
     _read_as(it)
     it.add_argument("--json", action="store_true", help="print the whole survey as one JSON document")
@@ -164,7 +157,7 @@ def _parser() -> argparse.ArgumentParser:
     it.add_argument("--plan", required=True, metavar="PLAN.json|auto")
     it.add_argument("--out", type=Path, required=True, help="name.mkv, .mov, .mp4, or name_####.png, .tif, .exr")
     it.add_argument("--format", choices=sorted(OUTPUT_FORMATS), help="where the ending leaves a choice")
-    it.add_argument("--frames", type=_range, metavar="A:B", help="only frames A to B-1")
+    it.add_argument("--frames", type=frame_range, metavar="A:B", help="only frames A to B-1")
     it.add_argument("--report", type=Path, metavar="R.json", help="write the delivery report")
     it.add_argument("--dither", choices=get_args(How), help="how the result goes to fewer bits (default moving)")
     _read_as(it)
@@ -188,19 +181,19 @@ def _parser() -> argparse.ArgumentParser:
         "scene", choices=[*sorted(SCENES), REEL], help=f"{REEL}: one minute on a timeline, over five files"
     )
     it.add_argument("--out", type=Path, required=True, metavar="DIR")
-    it.add_argument("--frames", type=_between(1, 10**6, int), default=48, metavar="N")
-    it.add_argument("--size", type=_size, default=(1280, 720), metavar="WxH")
-    it.add_argument("--seed", type=_between(0, 2**63, int), default=9, metavar="S")
+    it.add_argument("--frames", type=between(1, 10**6, int), default=48, metavar="N")
+    it.add_argument("--size", type=size, default=(1280, 720), metavar="WxH")
+    it.add_argument("--seed", type=between(0, 2**63, int), default=9, metavar="S")
     it.add_argument(
-        "--stops", type=_between(-10, 15), default=3.0, metavar="S", help="stops of under-exposure (default 3)"
+        "--stops", type=between(-10, 15), default=3.0, metavar="S", help="stops of under-exposure (default 3)"
     )
     it.add_argument("--white", action="store_true", help="a sensor without colour filter: white noise")
     it.add_argument("--curve", choices=("bt709", "log"), default="bt709")
-    it.add_argument("--light", type=_light, default=(1.0, 1.0, 1.0), metavar="R,G,B",
+    it.add_argument("--light", type=light, default=(1.0, 1.0, 1.0), metavar="R,G,B",
                     help="colour of the light on the scene; 0,1,0 leaves red and blue at black")  # fmt: skip
     it.add_argument("--codec", choices=sorted(CODECS), default="ffv1")
     it.add_argument(
-        "--bit-rate", type=_between(1000, 10**9, int), metavar="BITS", help="bits a second for h264-8bit"
+        "--bit-rate", type=between(1000, 10**9, int), metavar="BITS", help="bits a second for h264-8bit"
     )
     return parser
 
@@ -214,33 +207,22 @@ def _read_as(it: argparse.ArgumentParser) -> None:
 
 def _footage(options: Any) -> Source:
     space = checked_space(options.space) if options.space else ""
-    if options.fields != "measured":
-        return open_source(options.input, space=space, fields=options.fields)
-    with closing(open_source(options.input)) as woven:
-        first = order_of(woven.info.frames, woven.luma)
-    return open_source(options.input, space=space, fields=first)
+    source = open_source(options.input, space=space)
+    if not options.fields:
+        return source
+    measured = options.fields == "measured"
+    return Moments(source, order_of(source.info.frames, source.luma) if measured else options.fields)
 
 
 def _asked_for(it: argparse.ArgumentParser) -> None:
     """What a proposal can be asked for beside mending faults."""
-    it.add_argument("--scale", type=_scale, metavar="2|1920x1080", help="resize by a factor or to a size")
+    it.add_argument("--scale", type=scale, metavar="2|1920x1080", help="resize by a factor or to a size")
     it.add_argument("--sharpen", action="store_true", help="undo the measured blur even inside its tolerance")
     it.add_argument("--to", metavar="SPACE", help="convert to a named colour space")
 
 
 def _asked(options: Any) -> dict[str, Any]:
     return {"scale": options.scale, "space": options.to, "sharpen": options.sharpen}
-
-
-def _scale(text: str) -> float | tuple[int, int]:
-    if _SIZE.match(text):
-        return _size(text)
-    try:
-        return float(text)
-    except ValueError:
-        raise argparse.ArgumentTypeError(
-            f"{text!r} is neither a factor nor WxH, for example 2 or 1920x1080"
-        ) from None
 
 
 def _worker(options: Any, stop: _StopFlag) -> None:
@@ -254,50 +236,6 @@ def _worker(options: Any, stop: _StopFlag) -> None:
 
 def _treatments(options: Any, stop: _StopFlag) -> None:
     print(json.dumps(plan_schema()["treatments"], indent=1))
-
-
-def _patch(text: str) -> Patch:
-    match = _PATCH.match(text)
-    if not match or not (int(match[3]) and int(match[4])):
-        raise argparse.ArgumentTypeError(f"{text!r} is not X,Y,W,H@FRAME, for example 600,80,64,64@12")
-    x, y, width, height, frame = (int(v) for v in match.groups())
-    return Patch(x=x, y=y, width=width, height=height, frame=frame)
-
-
-def _range(text: str) -> tuple[int | None, int | None]:
-    match = _RANGE.match(text)
-    if not match:
-        raise argparse.ArgumentTypeError(f"{text!r} is not A:B, for example 0:24")
-    return tuple(int(part) if part else None for part in match.groups())  # type: ignore[return-value]
-
-
-def _size(text: str) -> tuple[int, int]:
-    match = _SIZE.match(text)
-    if not match:
-        raise argparse.ArgumentTypeError(f"{text!r} is not WxH, for example 1280x720")
-    return int(match[1]), int(match[2])
-
-
-def _between(low: float, high: float, kind: type = float) -> Callable[[str], Any]:
-    """A number of an argument, and where it may lie."""
-
-    def number(text: str) -> Any:
-        try:
-            value = kind(text)
-        except ValueError:
-            value = None
-        if value is None or not low <= value <= high:
-            raise argparse.ArgumentTypeError(f"{text!r} is not a number from {low:g} to {high:g}")
-        return value
-
-    return number
-
-
-def _light(text: str) -> tuple[float, float, float]:
-    match = _LIGHT.match(text)
-    if not match or max(float(part) for part in match.groups()) > BRIGHTEST:
-        raise argparse.ArgumentTypeError(f"{text!r} is not R,G,B, for example 0,1,0")
-    return float(match[1]), float(match[2]), float(match[3])
 
 
 def _chosen(options: Any, frames: int) -> range | None:

@@ -128,7 +128,7 @@ class BlindCurve(TestCase):
                     self.assertLess(float(np.median(np.abs(error))), 0.10, name)
 
     def test_threads_that_boil_nearly_everywhere_are_not_read_as_noise(self) -> None:
-        """A weave finer than the sensor, over all but 75 blocks."""
+        """A weave finer than the sensor, over nine tenths of the blocks."""
         camera = Camera(stops_under=0.5, full_scale=9000.0, read_noise=3.0, lens_sigma=0.2)
         found = measure_noise(MemorySource(shot_pair("drying", camera, 384, 216, 8)[0])).profile.curve
         levels, sigmas = camera_curve(camera)

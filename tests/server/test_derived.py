@@ -73,6 +73,7 @@ class Derived(ReelCase):
         shot_id = self.ask("post", f"/timelines/{sent['id']}/take", {"handles": 3})["shots"][0]["id"]
         shot = Shot.objects.get(pk=shot_id)
         version = new_version(shot, Plan())
+        self.assertIn("counts the frames", self.ask("post", f"/shots/{shot_id}/fields", {}, 422)["detail"])
         cut, short = (
             self.ask("post", "/renders", {"version_id": version.pk, "format": "ffv1", "first": a, "stop": b})["id"]
             for a, b in ((2, 12), (6, 12))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from functools import cached_property, lru_cache
 from pathlib import Path
-from typing import Any, ClassVar, Literal, TypeVar
+from typing import Any, ClassVar, TypeVar, cast
 
 from django.conf import settings
 from django.db import models
@@ -17,7 +17,7 @@ from ..engine.errors import BadInput
 from ..engine.judge.patches import Remaining
 from ..engine.measure.findings import Finding
 from ..engine.measure.report import SurveyReport, with_tolerances
-from ..engine.media import OUTPUT_FORMATS, Lines, MediaInfo, Source, fingerprint, open_source, stamp
+from ..engine.media import OUTPUT_FORMATS, Fields, MediaInfo, Source, fingerprint, open_source, stamp
 from ..engine.noise.profile import NoiseProfile, profile_from_json
 from ..engine.plan import Plan, plan_from_json
 from ..engine.reel.finding import Found
@@ -138,9 +138,9 @@ class Shot(models.Model):
         )
 
     @property
-    def lines_first(self) -> Lines | Literal[""]:
+    def lines_first(self) -> Fields:
         """The lines that were seen first, where each field is a frame of its own."""
-        return "top" if self.fields == "top" else "bottom" if self.fields == "bottom" else ""
+        return cast(Fields, self.fields)
 
     @property
     def frames(self) -> range | None:

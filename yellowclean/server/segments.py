@@ -6,11 +6,11 @@ from __future__ import annotations
 from contextlib import closing
 from functools import lru_cache
 from pathlib import Path
-from typing import Any, Literal, NamedTuple
+from typing import Any, NamedTuple
 
 from ..engine.footage import Footage
 from ..engine.measure.patch import Patch
-from ..engine.media import OUTPUT_FORMATS, Destination, Lines, Source, open_source
+from ..engine.media import OUTPUT_FORMATS, Destination, Fields, Source, open_source
 from ..engine.pipeline import Pipeline
 from ..engine.plan import plan_from_json
 from ..engine.render import render_segment
@@ -30,7 +30,7 @@ class Piece(NamedTuple):
     index_file: str
     space: str
     frames: tuple[int, int] | None
-    fields: Lines | Literal[""]
+    fields: Fields
 
 
 @lru_cache(maxsize=1)

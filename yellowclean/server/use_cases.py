@@ -27,7 +27,7 @@ from ..engine.judge.patches import Remaining, nothing_yet, remaining_one_by_one
 from ..engine.measure.groups import Heard, Taken, groups, pooled
 from ..engine.measure.patch import Patch
 from ..engine.measure.report import SurveyReport, finding_kinds
-from ..engine.media import Lines, fingerprint, sequence_files, stamp
+from ..engine.media import Fields, fingerprint, sequence_files, stamp
 from ..engine.media.names import is_sequence_name, plain_stem
 from ..engine.noise.profile import NoiseProfile
 from ..engine.plan import Plan, Step
@@ -40,7 +40,7 @@ LABELS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
 
 
 def add_shot(
-    job: Job, path: Path, name: str | None = None, frames: range | None = None, fields: Lines | Literal[""] = ""
+    job: Job, path: Path, name: str | None = None, frames: range | None = None, fields: Fields = ""
 ) -> Shot:
     """Probe footage, or the `frames` of it that are meant, and add it to a job, with each of its fields as a frame
     where `fields` names the lines that were seen first. Raises `BadInput` when it is not readable."""

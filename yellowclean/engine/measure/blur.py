@@ -5,21 +5,15 @@ by a Gaussian of variance v falls, blurred once more by a known a and b, to grad
 √((v + b) / (v + a)). A third blur tells edges from lines and texture, for which the ratios do not agree. The top of
 the gradient lies between pixels; that of a blurred step is a Gaussian, whose logarithm is a parabola. The blur of a
 lens is one of light: the plane has to be linear in it.
-
-Where much of a picture is out of focus on purpose, its edges are soft ones, and what is sharp is often texture, in
-which no edge is told. That sets a limit: a blur of variance v leaves exp(-4π²vf²) of the power at f cycles a pixel,
-and natural pictures fall more steeply than by 1/f before it.
 """
 
 from __future__ import annotations
 
-from functools import cache
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import cv2
 import numpy as np
 import numpy.typing as npt
-import scipy
 
 from ..frames import Array
 
@@ -52,35 +46,9 @@ TENTH, SPREAD, EVEN = 0.1, (0.3, 0.6), 0.2
 by more, much of the picture is soft of itself, and the sharpest lies as much lower: a blur told too large costs far
 more than one told too small."""
 
-WINDOW = 32
-"""Side in pixels of the pieces in which texture is looked at."""
-
-FINE, MIDDLE = (0.25, 0.5), (0.125, 0.25)
-"""The two finest octaves, in cycles a pixel."""
-
-OVER_NOISE, NOISE_TAKEN = 4.0, 2.0
-"""Power of an octave over that of noise from which it counts, and how many times that of noise is taken off: its
-spectrum is not asked for here."""
-
-FINEST, FEWEST_PIECES = 0.05, 8
-"""Share of the texture of the middle octave, the finest first, below which the picture's own lies; and the pieces
-without which none is told."""
-
-BROADEST = 1.5
-"""Deviation in pixels up to which blur is told of texture: of what is coarser about as much leaks into the finest
-octave as a wider blur leaves there."""
-
-
 SOFT_FROM, EVENLY_SOFT = 1.0, 0.22
 """Where the sharpest tenth of the edges, weighed so, is softer than the one, in pixels, what is told lies no more
 than the other above theirs: it does where most is out of focus. What is sharper has no tenth that can be told."""
-
-
-class Texture(NamedTuple):
-    """Of pieces of a picture: power in the finest octave over that in the next, beyond noise, and the latter."""
-
-    ratio: Array
-    middle: Array
 
 
 class EdgeBlur(NamedTuple):
@@ -158,64 +126,6 @@ def sharpest(edges: EdgeBlur) -> float:
     if tenth > SOFT_FROM:
         found = min(found, tenth + EVENLY_SOFT)
     return float(np.sign(found) * found**2)
-
-
-def texture_of(light: Array, sigma: Array, clipped: Mask) -> Texture:
-    """The texture of a plane of linear light, H×W, of noise `sigma` (same shape), where nothing is `clipped`."""
-    whole = ~_pieces(clipped).any(axis=(1, 2))
-    pieces = _pieces(light)[whole]
-    wave = np.sin(np.pi * (np.arange(WINDOW, dtype=np.float32) + 0.5) / WINDOW) ** 2
-    bell = np.outer(wave, wave)
-    spectrum = scipy.fft.rfft2((pieces - pieces.mean(axis=(1, 2), keepdims=True)) * bell)
-    power = spectrum.real**2 + spectrum.imag**2
-    noise = (_pieces(sigma)[whole] ** 2).mean(axis=(1, 2)) * (bell**2).sum()
-    fine, middle = (np.tensordot(power, ring, 2) for ring in _rings())
-    noise_fine, noise_middle = (noise * ring.sum() for ring in _rings())
-    seen = (fine > OVER_NOISE * noise_fine) & (middle > OVER_NOISE * noise_middle)
-    ratio = np.where(seen, (fine - NOISE_TAKEN * noise_fine) / np.maximum(middle, 1e-20), 0)
-    return Texture(ratio, np.maximum(middle - noise_middle, 0))
-
-
-def texture_limit(texture: Texture) -> float:
-    """Variance of blur, in square pixels, above which a picture could not hold this texture; infinite where that
-    does not tell."""
-    weight = np.cumsum(texture.middle[np.argsort(-texture.ratio)], dtype=np.float64)
-    if len(weight) < FEWEST_PIECES or weight[-1] <= 0:
-        return float("inf")
-    ratio = np.sort(texture.ratio)[::-1][np.searchsorted(weight, FINEST * weight[-1])]
-    deviations = np.linspace(0, BROADEST, 401)
-    left = _ratios_left(tuple(deviations))
-    return float(np.interp(-ratio, -left, deviations)) ** 2 if ratio > left[-1] else float("inf")
-
-
-@cache
-def _ratios_left(deviations: tuple[float, ...]) -> Array:
-    """What blurs leave of the finest octave over what they leave of the next, of power that falls by 1/f."""
-    away = _away()
-    power = np.exp(-((2 * np.pi * np.array(deviations)[:, None, None] * away) ** 2)) / np.maximum(away, 1 / WINDOW)
-    fine, middle = ((power * ring).sum(axis=(1, 2)) for ring in _rings())
-    ratios: Array = fine / middle
-    return ratios
-
-
-def _away() -> Array:
-    """Cycles a pixel of the frequencies of a piece."""
-    away: Array = np.hypot(np.fft.fftfreq(WINDOW)[:, None], np.fft.rfftfreq(WINDOW))
-    return away
-
-
-def _rings() -> tuple[Array, Array]:
-    """Which frequencies are of the two octaves: those of which only one half is kept count twice."""
-    away, twice = _away(), np.ones(WINDOW // 2 + 1)
-    twice[1:-1] = 2
-    fine, middle = (((low <= away) & (away < high)) * twice for low, high in (FINE, MIDDLE))
-    return fine, middle
-
-
-def _pieces(plane: npt.NDArray[Any]) -> npt.NDArray[Any]:
-    rows, columns = (side // WINDOW for side in plane.shape)
-    cut = plane[: rows * WINDOW, : columns * WINDOW].reshape(rows, WINDOW, columns, WINDOW)
-    return cut.swapaxes(1, 2).reshape(-1, WINDOW, WINDOW)
 
 
 def _gradient(plane: Array, blur: float) -> tuple[Array, Array]:

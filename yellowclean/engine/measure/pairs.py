@@ -92,8 +92,9 @@ class Pair:
 LEAST_EXPOSED = 0.05
 """Of a pixel: motion is not known better."""
 
-LEFT_OVER = 50
-"""Blocks without false colour, in all frames, from which the others are left out."""
+LEFT_OVER, OF_ALL = 50, 0.1
+"""Blocks without false colour, in all frames, from which the others are left out; of small pictures that part of
+all."""
 
 
 def pairs_at(source: Source, frames: Sequence[int], stopped: StopCheck = never) -> list[Pair]:
@@ -106,9 +107,10 @@ def pairs_at(source: Source, frames: Sequence[int], stopped: StopCheck = never) 
         rows, columns = pair.spatial.level.shape[:2]
         pairs.append(pair)
         boiling.append(false_colour(frame).inside[:rows, :columns].astype(np.uint8))
+    least = min(LEFT_OVER, OF_ALL * sum(boils.size for boils in boiling))
     for beside in (3, 1):
         left_out = [cv2.dilate(boils, np.ones((beside, beside), np.uint8)) > 0 for boils in boiling]
-        if sum(int((~blocks).sum()) for blocks in left_out) >= LEFT_OVER:
+        if sum(int((~blocks).sum()) for blocks in left_out) >= least:
             return [_without(pair, blocks) for pair, blocks in zip(pairs, left_out, strict=True)]
     return pairs
 

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import hashlib
 from pathlib import Path
-from typing import Literal
 
 from .boundary import checked_file, reading
 from .formats import OUTPUT_FORMATS, Destination, destination
 from .index import stamp_of
-from .info import AudioTrack, Excerpt, MediaInfo, Source
-from .moments import Lines, Moments
+from .info import AudioTrack, Excerpt, Fields, Lines, MediaInfo, Source
+from .moments import Moments
 from .names import SEQUENCE_ENDINGS, is_sequence, sequence_files
 from .sequence import SequenceSource
 from .video import VideoSource
@@ -22,6 +21,7 @@ __all__ = [
     "AudioTrack",
     "Destination",
     "Excerpt",
+    "Fields",
     "Lines",
     "MediaInfo",
     "Moments",
@@ -42,7 +42,7 @@ _SAMPLE = 1 << 20
 
 def open_source(
     path: str | Path, kept_index: Path | None = None, *, space: str = "", frames: range | None = None,
-    fields: Lines | Literal[""] = "", grain: bool = True,
+    fields: Fields = "", grain: bool = True,
 ) -> Source:  # fmt: skip
     """Open footage for reading: a video file, a sequence pattern, a member of one, or its folder.
 

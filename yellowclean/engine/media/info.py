@@ -34,6 +34,13 @@ INTRA_CODECS = LOSSY_INTRA_CODECS | frozenset(
 """Codecs, by FFmpeg's names, that never predict a frame from another ("none": never coded)."""
 
 
+Lines = Literal["top", "bottom"]
+"""Lines of a frame: 0, 2, 4 … or the others."""
+
+Fields = Literal["", "top", "bottom"]
+"""The lines that were seen first, where each field is read as a frame; empty where frames are the file's."""
+
+
 class AudioTrack(BaseModel):
     """One audio stream as the container describes it."""
 
@@ -86,8 +93,7 @@ class MediaInfo(BaseModel):
     gain: str = ""
     """ISO, where the file tells it."""
     variable_rate: bool = False
-    fields: Literal["", "top", "bottom"] = ""
-    """Which lines were seen first, where each field is read as a frame; empty where frames are the file's."""
+    fields: Fields = ""
     skipped: int = 0
     """Frames of the file before the first one of this piece of it."""
     audio: list[AudioTrack] = []

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from fractions import Fraction
-from typing import Literal, cast
+from typing import cast
 
 import av
 import numpy as np
@@ -14,16 +14,15 @@ from av.filter import Graph
 from ..cache import Memory
 from ..errors import BadInput
 from ..frames import Array, Frame, as_uint16
-from .info import MediaInfo, Source, checked_frame
+from .info import Lines, MediaInfo, Source, checked_frame
 from .timecode import doubled
-
-Lines = Literal["top", "bottom"]
 
 LAYOUT = "gbrp16le"
 LEAST_SIDE = 4
 """Pixels a side below which the filter takes no picture."""
 
-KEPT_FRAMES = 8
+KEPT_FRAMES = 5
+"""Three woven frames and two moments: read in order, each is made once."""
 
 
 def moments(frames: Sequence[Frame], first: Lines) -> tuple[Frame, Frame]:

@@ -18,7 +18,7 @@ from ..colour.look import Look
 from ..delivery import DeliveryReport
 from ..errors import BadInput
 from ..measure.report import SurveyReport
-from ..media import Lines, Source, open_source
+from ..media import Fields, Source, open_source
 from ..noise.profile import first_problem
 from ..plan import Plan, plan_from_json
 from .taking import Placed, Taken
@@ -52,7 +52,7 @@ class JobShot(BaseModel):
     stop: int | None = Field(None, ge=1)
     place: Placed | None = None
     space: str = ""
-    fields: Lines | Literal[""] = Field("", description="The lines seen first, where each field is a frame.")
+    fields: Fields = Field("", description="The lines seen first, where each field is a frame.")
     look: Look = Look()
     origin: str = Field("", description="Name of the shot that it was made of, and stands in the place of.")
     generation: int = Field(0, ge=0, le=1000, description="How often its frames were treated and written before.")

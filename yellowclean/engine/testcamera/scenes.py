@@ -115,8 +115,9 @@ def quay(width: int, height: int, seed: int, motion: Motion | None = None) -> Re
 
     def render(n: int) -> Array:
         x, y = motion.at(n)
-        seen = _window(lit, x % (wide - width), 20 + y, width, height)
-        albedo = _window(plate, x % (wide - width), 20 + y, width, height)
+        x = _there_and_back(x, wide - width)
+        seen = _window(lit, x, 20 + y, width, height)
+        albedo = _window(plate, x, 20 + y, width, height)
         lx = (0.12 * width + (17 * unit) * n) % (1.2 * width) - 0.1 * width
         ly = 0.58 * height + 18 * unit * np.sin(n * 0.6)
         seen = seen + 1.1 * albedo * _glow(height, width, lx, ly, 95 * unit)[..., None] * (1.0, 0.72, 0.40)
@@ -127,6 +128,11 @@ def quay(width: int, height: int, seed: int, motion: Motion | None = None) -> Re
         return (seen + 4.0 * flame[..., None] * (1.0, 0.75, 0.42)).astype(np.float32)
 
     return render
+
+
+def _there_and_back(x: float, room: float) -> float:
+    """A way that turns at 0 and at `room`, so that a long pan ends in no jump."""
+    return room - abs(x % (2 * room) - room)
 
 
 def _stencil(plate: Array, text: str, x: int, y: int, unit: float) -> None:

@@ -7,7 +7,8 @@ from typing import Literal
 
 from ..frames import Frame, luma
 from ..measure.fields import order_of
-from ..media.moments import LEAST_SIDE, Lines, moments
+from ..media import Lines
+from ..media.moments import LEAST_SIDE, moments
 from ..parameters import Parameters, choice
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal

@@ -15,8 +15,9 @@ from ...colour.grey import grey_curve
 from ...colour.input_space import encoding_of
 from ...frames import CV_SCALE, Frame
 from ...media import MediaInfo
-from ..blur import EdgeBlur, Mask, Texture, edge_blur, sharpest, texture_limit, texture_of
+from ..blur import EdgeBlur, Mask, edge_blur, sharpest
 from ..edge import TILE, Edge
+from ..texture import Texture, texture_limit, texture_of
 from .base import Detector, Finding, Look, Place
 
 ENOUGH = 60
@@ -79,8 +80,7 @@ def conclude(seen: Sequence[tuple[int, Seen]], info: MediaInfo) -> Finding:
     # where it is as in the whole shot, so that one frame tells what a step does to it
     n, look = min((item for item in seen if item[1].blur.variance.size), key=lambda item: _apart(item[1], variance))
     told = f"blur of {np.sqrt(variance):.2f} px at the sharpest edges"
-    textures = zip(*(s.texture for _, s in seen), strict=True)
-    limit = texture_limit(Texture(*(np.concatenate(parts) for parts in textures)))
+    limit = texture_limit([s.texture for _, s in seen])
     if limit < variance:
         variance, told = limit, f"{told}; fine texture allows {np.sqrt(limit):.2f} px"
     slanted = sorted(edge.response.mtf50 for _, s in seen for edge in s.straight if edge.response.slanted)
