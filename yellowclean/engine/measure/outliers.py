@@ -20,7 +20,7 @@ import scipy
 
 from ..frames import CV_SCALE, Array, Region
 from ..motion import eight_bit, flow
-from .scratches import Line, lines_in, standing
+from .scratches import Line, lines_in, standing, through_texture
 
 Kind = Literal["dust", "trail", "drop-out", "scratch"]
 Mask = npt.NDArray[np.bool_]
@@ -41,6 +41,12 @@ deviation."""
 TEXTURE = 0.08
 """Part of the contrast around that counts against a deviation: texture that moves by fractions of a pixel
 overshoots."""
+
+ALONG, OF_ITS_OWN, AGREEING, MOST_GROWN = 4.0, 0.15, 0.5, 4
+"""A speck hides where something like it stands in its place a frame before or after. It extends to what hangs
+together with it and differs in its sense from both neighbours along the motion: by so many deviations, and by this
+share of what it does itself. There they may differ from each other by this part of that. It grows to so many times
+its pixels."""
 
 LARGEST = 2000
 """Pixels; what is larger and not long is an object."""
@@ -72,8 +78,8 @@ CHANCE = 0.01
 STANDS = 0.65
 """Share of the frames that can tell in which a scratch has to stand."""
 
-AS_STRONG = 0.5
-"""Part of a speck's strength that its like has to reach."""
+AS_MUCH = 0.5
+"""Part of a speck's strength, and of its pixels, that its like has to reach."""
 
 RESTLESS = 1.2
 """A place is restless where the frames beside differ by so many times what they differ by in the calm fifth, in
@@ -103,6 +109,11 @@ class Speck:
         (x, y), (other_x, other_y) = self.centre, other.centre
         return max(abs(x - other_x), abs(y - other_y))
 
+    def like(self, other: Speck) -> bool:
+        """Whether it is as strong and as large as another one."""
+        pixels, wanted = np.count_nonzero(self.mask), np.count_nonzero(other.mask)
+        return bool(pixels > AS_MUCH * wanted) and self.strength > AS_MUCH * other.strength
+
     @property
     def centre(self) -> tuple[float, float]:
         height, width = self.mask.shape
@@ -128,8 +139,8 @@ class Found:
 
 
 def lasting(n: int, frames: Mapping[int, Found]) -> list[Speck]:
-    """The specks and scratches of frame n of some, but its sparkle: what has likes near by in many of the other
-    frames, and more of them than specks are that fall anywhere. Water, leaves and lamps sparkle at their places."""
+    """The specks and scratches of frame n of some, but its sparkle: what has likes, as strong and as large, near by
+    in many of the other frames, and more of them than specks are that fall anywhere. Water, leaves and lamps do."""
     here, others = frames[n], [found for k, found in frames.items() if k != n]
     scratches = _scratches(n, frames)
     if len(others) < ENOUGH_FRAMES:
@@ -139,22 +150,27 @@ def lasting(n: int, frames: Mapping[int, Found]) -> list[Speck]:
 
 
 def _scratches(n: int, frames: Mapping[int, Found]) -> list[Speck]:
-    others = [(k - n, found.lines) for k, found in frames.items() if k != n]
-    found = []
-    for line in frames[n].lines:
-        share = standing(line, others) if line.tall(frames[n].shape[0]) else 0.0
+    here, others = frames[n], [(k - n, found.lines) for k, found in frames.items() if k != n]
+    height, width = here.shape
+    whole: list[tuple[Line, float]] = []
+    for line in here.lines:
+        share = standing(line, others) if line.tall(height) and not line.meets([w for w, _ in whole]) else 0.0
         if share >= STANDS:
-            wide = np.ones((1, 2 * GROWN + 1), np.uint8)
-            mask = cv2.dilate(np.pad(line.mask.astype(np.uint8), ((0, 0), (GROWN, GROWN))), wide) > 0
-            inside = slice(max(GROWN - line.x, 0), frames[n].shape[1] - line.x + GROWN)
-            found.append(Speck(max(line.x - GROWN, 0), line.y, mask[:, inside], "scratch", 0.95 * share))
-    return found
+            whole.append((through_texture(line, [here.lines, *(lines for _, lines in others)], height), share))
+    return [_scratch(line, width, share) for line, share in whole]
+
+
+def _scratch(line: Line, width: int, share: float) -> Speck:
+    wide = np.ones((1, 2 * GROWN + 1), np.uint8)
+    mask = cv2.dilate(np.pad(line.mask.astype(np.uint8), ((0, 0), (GROWN, GROWN))), wide) > 0
+    inside = slice(max(GROWN - line.x, 0), width - line.x + GROWN)
+    return Speck(max(line.x - GROWN, 0), line.y, mask[:, inside], "scratch", 0.95 * share)
 
 
 def _again(speck: Speck, others: Sequence[Found], restless: bool) -> bool:
     """Whether a speck's likes come again near it, against those farther away; or where the picture is `restless`,
     against those where it is calm."""
-    alike = [[s for s in other.specks if s.strength > AS_STRONG * speck.strength] for other in others]
+    alike = [[s for s in other.specks if s.like(speck)] for other in others]
     close = [sum(s.restless if restless else speck.apart(s) < NEAR for s in frame) for frame in alike]
     if sum(count > 0 for count in close) <= OFTEN * len(others):
         return False
@@ -188,12 +204,18 @@ def specks_in(here: Array, before: Array, after: Array, sigma: Array, apart: int
     count, labels, boxes, _ = cv2.connectedComponentsWithStats(joined, connectivity=8)
     peak = np.zeros(count)
     np.maximum.at(peak, labels[weak], beyond[weak])
+    along = _along(here, neighbours) / np.maximum(sigma, LEAST)
     found = []
     for label in np.nonzero(peak > STRONG)[0]:
         x, y, width, height, area = (int(v) for v in boxes[label])
-        rows, columns = np.nonzero(labels[y : y + height, x : x + width] == label)
-        speck = _of(rows + y, columns + x, area, beyond, float(peak[label]))
-        if speck and not (area <= TINY and _between(here, neighbours, Region(x, y, width, height), sigma)):
+        place = Region(x, y, width, height)
+        rows, columns = np.nonzero(labels[place.slices] == label)
+        shape = _shape(rows + y, columns + x, beyond)
+        if shape and not (area <= TINY and _between(here, neighbours, place, sigma)):
+            mask, kind = shape
+            around = place.grown(max(width, height)).clipped(here.shape[1], here.shape[0]).slices
+            mask[around] |= _extended(labels[around] == label, along[around])
+            speck = _speck(mask, kind, float(peak[label]))
             at_x, at_y = (int(v) for v in speck.centre)
             found.append(replace(speck, strength=float(peak[label]), restless=bool(unrest[at_y, at_x] > RESTLESS)))
     if apart != 1:  # what moves may hide in both others what this frame alone sees
@@ -219,6 +241,23 @@ def _beyond(
     there = _followed(before, after)
     unrest = _unrest(np.where(there.outside, 0, np.abs(before - there.moved) / np.maximum(sigma, LEAST)))
     return np.where(neighbours[0].outside | neighbours[1].outside, 0, beyond).astype(np.float32), unrest
+
+
+def _along(here: Array, neighbours: list[Followed]) -> Array:
+    """By how much a plane differs from both neighbours along the motion; 0 where those do not agree on it."""
+    apart = [here - there.moved for there in neighbours]
+    nearer = np.minimum(*np.abs(apart))
+    agreed: Array = np.abs(apart[0] - apart[1]) < AGREEING * nearer
+    return np.where(agreed, np.copysign(nearer, apart[0]), 0)
+
+
+def _extended(core: Mask, along: Array) -> Mask:
+    """What is found of a speck, and what hangs together with it by its difference `along` the motion."""
+    own = float(np.median(along[core]))
+    joined = core | (np.sign(own) * along > max(ALONG, OF_ITS_OWN * abs(own)))
+    _, labels = cv2.connectedComponents(joined.astype(np.uint8), connectivity=8)
+    whole: Mask = np.isin(labels, np.unique(labels[core]))
+    return whole if np.count_nonzero(whole) <= MOST_GROWN * np.count_nonzero(core) else core
 
 
 def _between(here: Array, neighbours: list[Followed], place: Region, sigma: Array) -> bool:
@@ -266,10 +305,10 @@ def _range(plane: Array, side: int) -> tuple[Array, Array]:
     return cv2.dilate(plane, kernel), cv2.erode(plane, kernel)
 
 
-def _of(
-    rows: npt.NDArray[np.intp], columns: npt.NDArray[np.intp], area: int, beyond: Array, peak: float
-) -> Speck | None:
-    sure = float(np.clip(1 - np.exp(-(peak - STRONG + 1) / 3), 0, 0.99))
+def _shape(
+    rows: npt.NDArray[np.intp], columns: npt.NDArray[np.intp], beyond: Array
+) -> tuple[npt.NDArray[np.uint8], Kind] | None:
+    """Where the speck of some pixels lies, and what it is by its shape; none if it is too large."""
     (centre, size, angle) = cv2.minAreaRect(np.stack([columns, rows], axis=1).astype(np.float32))
     length, width = max(size) + 1, min(size) + 1
     if length >= LONG and length > SLENDER * width:
@@ -281,12 +320,12 @@ def _of(
         cv2.line(mask, (x0, y0), (x1, y1), 1, max(round(width), 1))
         mask[rows, columns] = 1
         level = abs(along[1]) < 0.05 and width <= 4 and length >= 2 * LONG
-        return _speck(mask, "drop-out" if level else "trail", sure)
-    if area > LARGEST:
+        return mask, "drop-out" if level else "trail"
+    if len(rows) > LARGEST:
         return None
     mask = np.zeros(beyond.shape, np.uint8)
     mask[rows, columns] = 1
-    return _speck(mask, "dust", sure)
+    return mask, "dust"
 
 
 def _followed_to_ends(beyond: Array, centre: Array, along: Array, half: float) -> list[Array]:
@@ -311,7 +350,8 @@ def _followed_to_ends(beyond: Array, centre: Array, along: Array, half: float) -
     return ends
 
 
-def _speck(mask: npt.NDArray[np.uint8], kind: Kind, sure: float) -> Speck:
+def _speck(mask: npt.NDArray[np.uint8], kind: Kind, peak: float) -> Speck:
+    sure = float(np.clip(1 - np.exp(-(peak - STRONG + 1) / 3), 0, 0.99))
     grown = cv2.dilate(mask, np.ones((2 * GROWN + 1, 2 * GROWN + 1), np.uint8))
     x, y, width, height = cv2.boundingRect(grown)
     return Speck(x, y, grown[y : y + height, x : x + width] > 0, kind, sure)

@@ -5,7 +5,7 @@ across, long and straight down, that lasts)."""
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -45,12 +45,20 @@ WHOLE, SLIM, SWAYS, OFTEN_WHOLE = 0.9, 9, 0.4, 0.3
 """Before a picture that stands still: part of the frame's height that a scratch reaches, pixels that it is broad at
 most, and by how many it sways from frame to frame, RMS; and the part of frames where it reaches so far."""
 
-STAYS, TRACKED = 0.4, 4
-"""Part of the picture's speed that a line that stays behind has at most, and places that tell it."""
+STAYS, TRACKED, TRAVELLED = 0.4, 4, 3.0
+"""Part of the picture's speed that a line that stays behind has at most, places that tell it, and the pixels by
+which the picture has to have moved on between the first and the last."""
 
 ASIDE, AMONG_MANY = (-19, -13, -8, 8, 13, 19), 0.4
 """Where lines are looked for that a scratch does not have beside it, in pixels; from this share of frames on that
 have some it is one of many: threads and fences come to stand where others stood."""
+
+SHOWN, AT_LEAST, NEAR = 0.3, 2, 4.0
+"""Part of the other frames, and how many, in which a row of a scratch has to be seen to be one of it here too,
+where texture hides it; and how many pixels from it a piece may lie that is one of it."""
+
+LEANING = 2.0
+"""Pixels by which a scratch leans otherwise than in the other frames, typically, over the frame's height."""
 
 FLANK = 60
 """Pixels to each side in which the motion is read, where the picture has upright edges: the line stands still, and
@@ -78,11 +86,11 @@ class Line:
 
     def aside_of(self, other: Line) -> float:
         """Pixels by which it lies to the right of another, in the rows that both have; NaN where they have none."""
-        (here, middle), (there, middle_there) = self._track(), other._track()
+        (here, middle), (there, middle_there) = self.track(), other.track()
         _, own, its = np.intersect1d(here, there, return_indices=True)
         return float((middle[own] - middle_there[its]).mean()) if len(own) else np.nan
 
-    def _track(self) -> tuple[npt.NDArray[np.intp], Array]:
+    def track(self) -> tuple[npt.NDArray[np.intp], Array]:
         """Rows of the frame, and the middle of the line in each."""
         rows = np.nonzero(self.mask.any(axis=1))[0]
         part = self.mask[rows]
@@ -207,6 +215,45 @@ def standing(line: Line, others: Iterable[tuple[int, Sequence[Line]]]) -> float:
     return here if max(elsewhere) < AMONG_MANY else 0.0
 
 
+def through_texture(line: Line, frames: Sequence[Sequence[Line]], height: int) -> Line:
+    """A scratch of the first of some frames (their lines) with what texture hides of it there: the rows that other
+    frames show, along what is seen of it."""
+    seen = np.stack([_seen(line, lines, height) for lines in frames])
+    elsewhere = ~np.isnan(seen[1:])
+    rows = ~np.isnan(seen[0]) | (elsewhere.sum(axis=0) >= max(SHOWN * len(elsewhere), AT_LEAST))
+    every = np.arange(height)
+    known = (~np.isnan(seen)).any(axis=0)
+    usual = np.interp(every, every[known], np.nanmedian(seen[:, known], axis=0))
+    down = every / height - 0.5
+    own = ~np.isnan(seen[0])
+    apart, at = (seen[0] - usual)[own], down[own]
+    lean = np.mean((at - at.mean()) * apart) / (np.mean((at - at.mean()) ** 2) + DOWN / len(at) / LEANING**2)
+    course = np.where(own, seen[0], usual + apart.mean() + lean * (down - at.mean()))
+    broad = float(np.median(line.mask.sum(axis=1)))
+    left = min(max(int(course[rows].min() - broad), 0), line.x)
+    columns = np.arange(left, max(int(course[rows].max() + broad), line.x + line.mask.shape[1]) + 1)
+    mask = (np.abs(columns - course[:, None]) <= broad / 2) & rows[:, None]
+    mask[line.track()[0]] = False
+    mask[line.y : line.y + line.mask.shape[0], line.x - left : line.x - left + line.mask.shape[1]] |= line.mask
+    (first, last), (begin, end) = (np.nonzero(mask.any(axis=axis))[0][[0, -1]] for axis in (1, 0))
+    return replace(line, x=left + int(begin), y=int(first), mask=mask[first : last + 1, begin : end + 1])
+
+
+def _seen(line: Line, lines: Sequence[Line], height: int) -> Array:
+    """Where a scratch's pieces in a frame lie in each of its rows; NaN where none is."""
+    found = np.full(height, np.nan)
+    rows, middle = line.track()
+    lean, start = np.polyfit(rows, middle, 1)
+    for other in lines:
+        there, at = other.track()
+        near = np.abs(at - start - lean * there) < NEAR + WOBBLE * np.minimum(
+            np.abs(there - rows.mean()) / height, 1
+        )
+        if other.bright == line.bright and near.mean() > TOGETHER:
+            found[there] = at
+    return found
+
+
 def _strange(alike: list[tuple[int, Line]], drift: float) -> bool:
     """Whether the first of lines, by its places in several frames, cannot belong to a picture that drifts so: it
     stays behind; or it runs through all of a picture that stands, and sways."""
@@ -218,7 +265,7 @@ def _strange(alike: list[tuple[int, Line]], drift: float) -> bool:
     apart, places = seen.T
     speed, start = np.polyfit(apart, places, 1)
     if abs(drift) >= MOVES:
-        return bool(abs(speed) < STAYS * abs(drift) and np.ptp(apart) * abs(drift) > PASSED)
+        return bool(abs(speed) < STAYS * abs(drift) and np.ptp(apart) * abs(drift) > TRAVELLED)
     if line.mask.shape[1] > SLIM or np.mean([each.whole for _, each in alike]) < OFTEN_WHOLE:
         return False
     unsure = float(np.std([each.drift for _, each in alike]))

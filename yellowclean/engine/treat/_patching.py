@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import cv2
 import numpy as np
@@ -28,6 +29,9 @@ AT_HOME = 32
 FITS, FITS_CONTRAST = 2.5, 0.4
 """Deviation of what surrounds a tile from a neighbour, in that of noise alone or as a part of the contrast there,
 up to which the neighbour is used."""
+
+OPEN, MOSTLY_CLEAN = 0.5, 0.05
+"""Part of a hole that a neighbour may leave open, for another one to fill; and that of a pixel."""
 
 LEAST_KNOWN = 24
 """Pixels around a hole that a fit needs."""
@@ -83,23 +87,34 @@ def _filled(frame: Frame, holes: Mask, region: Region, rings: Sequence[Ring], si
     contrast = float(here[known].std(axis=0).mean()) if known.any() else 0.0
     most = max(FITS * np.sqrt(2) * sigma, FITS_CONTRAST * contrast)
     for ring in rings:
-        fits = [fit for neighbour in ring() if (fit := _fitted(here, known, around, neighbour)) and fit[1] <= most]
-        weights = np.array([1 / (off * off + 1e-9) for _, off in fits])
-        if fits:
-            shares = weights / weights.sum()
-            mean = sum(share * moved[inside] for share, (moved, _) in zip(shares, fits, strict=True))
-            return Filling(region, mask, np.asarray(mean, np.float32), float((shares**2).sum()))
-    alike = _fitted(here, known, around, Neighbour(frame, holes, lambda _: (0.0, 0.0)), AT_HOME)
-    if alike and alike[1] <= most:
-        joined = alike[0] + _from_around(here - alike[0], known)
+        fits = [fit for each in ring() if (fit := _fitted(here, known, around, each, OPEN)) and fit.off <= most]
+        if not fits:
+            continue
+        weights = np.stack([fit.clean[inside] / np.float32(fit.off**2 + 1e-9) for fit in fits])
+        total = weights.sum(axis=0)
+        if (total[mask] > 0).all():
+            shares = weights / np.maximum(total, np.float32(1e-12))
+            mean = np.einsum("nyx,nyxc->yxc", shares, np.stack([fit.moved[inside] for fit in fits]))
+            return Filling(region, mask, mean, float((shares**2).sum(axis=0)[mask].mean()))
+    alike = _fitted(here, known, around, Neighbour(frame, holes, lambda _: (0.0, 0.0)), 0, AT_HOME)
+    if alike and alike.off <= most:
+        joined = alike.moved + _from_around(here - alike.moved, known)
         return Filling(region, mask, joined[inside], 1.0)
     return Filling(region, mask, _from_around(here, known)[inside], 0.0)
 
 
+class _Fit(NamedTuple):
+    """A neighbour laid over a place, where it is no hole itself, and by how much what is known there differs."""
+
+    moved: Frame
+    clean: Mask
+    off: float
+
+
 def _fitted(
-    here: Frame, known: Mask, around: Region, neighbour: Neighbour, search: int = SEARCH
-) -> tuple[Frame, float] | None:
-    """A neighbour laid over a place, and by how much what is known of it differs; None where it cannot be."""
+    here: Frame, known: Mask, around: Region, neighbour: Neighbour, open_part: float, search: int = SEARCH
+) -> _Fit | None:
+    """The neighbour laid where it fits best, and leaves at most that part of the hole open; None if nowhere."""
     if known.sum() < LEAST_KNOWN:
         return None
     lead_x, lead_y = (round(v) for v in neighbour.leads(around))
@@ -113,14 +128,15 @@ def _fitted(
     )
     holes = cv2.dilate((~known).astype(np.uint8), np.ones((3, 3), np.uint8))
     unclean = cv2.matchTemplate((~clean[2:-2, 2:-2]).astype(np.float32), holes.astype(np.float32), cv2.TM_CCORR)
-    errors[unclean > 0.5] = np.nan
+    errors[unclean > open_part * holes.sum() + 0.5] = np.nan
     if not np.isfinite(errors).any():
         return None
     j, i = (int(v) for v in np.unravel_index(int(np.nanargmin(errors)), errors.shape))
     best = (i + _between(errors[j], i), j + _between(errors[:, i], j))
     shift = np.array([[1, 0, best[0] + 2], [0, 1, best[1] + 2]], np.float64)
     moved = cv2.warpAffine(other, shift, (columns, rows), flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP)
-    return moved, float(np.sqrt(((here[known] - moved[known]) ** 2).mean()))
+    open_there = cv2.warpAffine((~clean).astype(np.float32), shift, (columns, rows), flags=cv2.WARP_INVERSE_MAP)
+    return _Fit(moved, open_there < MOSTLY_CLEAN, float(np.sqrt(((here[known] - moved[known]) ** 2).mean())))
 
 
 def _between(line: Array, k: int) -> float:
