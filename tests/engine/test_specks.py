@@ -100,10 +100,11 @@ class Specks(TestCase):
         large = cv2.resize(data.astronaut().astype(np.float32) / 255, (SIZE[0] + 40, SIZE[1] + 20))
         panned = [glided(large, 2.3 * n).clip(0, 1) for n in range(8)]
         for scene, frames in (("basin", shot("basin")), ("quay", panned)):
-            rng, marked = np.random.default_rng(6), frames[4].copy()
+            rng, marked = np.random.default_rng(4), frames[4].copy()
             for _ in range(6):
                 x, y, across, down = (int(v) for v in rng.integers((24, SIZE[1] // 2, 5, 5), (616, 336, 10, 10)))
-                cv2.ellipse(marked, (x, y), (across, down), 0, 0, 360, (1.0,) * 3, -1)
+                brighter = float(frames[4][y - 12 : y + 13, x - 12 : x + 13].max()) + 0.25
+                cv2.ellipse(marked, (x, y), (across, down), 0, 0, 360, (min(brighter, 1.0),) * 3, -1)
             works = pipeline([marked if n == 4 else f for n, f in enumerate(frames)], scene)
             apart = np.abs(marked - frames[4]).max(axis=2) > 0.1
             with self.subTest(scene):

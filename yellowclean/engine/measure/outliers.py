@@ -42,7 +42,7 @@ TEXTURE = 0.08
 """Part of the contrast around that counts against a deviation: texture that moves by fractions of a pixel
 overshoots."""
 
-ALONG, OF_ITS_OWN, AGREEING, MOST_GROWN = 4.0, 0.15, 0.5, 4
+ALONG, OF_ITS_OWN, AGREEING, MOST_GROWN = 4.0, 0.15, 0.5, 8
 """A speck hides where something like it stands in its place a frame before or after. It extends to what hangs
 together with it and differs in its sense from both neighbours along the motion: by so many deviations, and by this
 share of what it does itself. There they may differ from each other by this part of that. It grows to so many times
