@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal, NamedTuple
+from typing import Literal
 
 import cv2
 import numpy as np
@@ -19,7 +19,7 @@ import numpy.typing as npt
 import scipy
 
 from ..frames import CV_SCALE, Array, Region
-from ..motion import eight_bit, flow
+from .following import Followed, followed
 from .scratches import Line, lines_in, standing, through_texture
 
 Kind = Literal["dust", "trail", "drop-out", "scratch"]
@@ -197,7 +197,7 @@ def specks_in(here: Array, before: Array, after: Array, sigma: Array, apart: int
     of its noise; `apart` is how many frames the second lies ahead (below 0: back)."""
     if min(here.shape) < LEAST_SIDE:
         return Found([], [], here.shape, here.size)
-    neighbours = [_followed(here, other) for other in (before, after)]
+    neighbours = [followed(here, other) for other in (before, after)]
     beyond, unrest = _beyond(here, before, after, sigma, neighbours)
     weak = beyond > WEAK
     joined = cv2.morphologyEx(weak.astype(np.uint8), cv2.MORPH_CLOSE, np.ones((3, 3), np.uint8))
@@ -238,7 +238,7 @@ def _beyond(
     doubt = np.maximum(DISAGREEMENT * around, apart / 2)
     unit = np.maximum(np.maximum(sigma, LEAST), np.maximum(doubt, TEXTURE * (most - least)))
     beyond: Array = np.maximum(here - most, least - here) / unit
-    there = _followed(before, after)
+    there = followed(before, after)
     unrest = _unrest(np.where(there.outside, 0, np.abs(before - there.moved) / np.maximum(sigma, LEAST)))
     return np.where(neighbours[0].outside | neighbours[1].outside, 0, beyond).astype(np.float32), unrest
 
@@ -280,24 +280,6 @@ def _unrest(apart: Array) -> Array:
     around = cv2.dilate(cv2.medianBlur(small.astype(np.float32), 5), np.ones((3, 3), np.uint8))
     unrest = around / max(float(np.percentile(around, 20)), 1e-6)
     return cv2.resize(unrest, (width, height), interpolation=cv2.INTER_LINEAR)
-
-
-class Followed(NamedTuple):
-    """A neighbour along the motion (H×W), where that leads out of the frame, and the motion (H×W×2, pixels)."""
-
-    moved: Array
-    outside: Mask
-    vectors: Array
-
-
-def _followed(here: Array, other: Array) -> Followed:
-    height, width = here.shape
-    vectors = flow(eight_bit(here), eight_bit(other), width, quick=True).vectors
-    vectors = cv2.resize(vectors, (width, height), interpolation=cv2.INTER_LINEAR)
-    y, x = np.indices((height, width), np.float32)
-    to_x, to_y = x + vectors[..., 0], y + vectors[..., 1]
-    moved = cv2.remap(other.astype(np.float32), to_x, to_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
-    return Followed(moved, (to_x < 0) | (to_x > width - 1) | (to_y < 0) | (to_y > height - 1), vectors)
 
 
 def _range(plane: Array, side: int) -> tuple[Array, Array]:

@@ -16,6 +16,7 @@ from ...frames import Array, Frame
 from ...media import MediaInfo, Source
 from ...noise.profile import NoiseCurve
 from ..edge import Edge, find_edges
+from ..following import calmed
 
 
 class Place(BaseModel):
@@ -107,6 +108,12 @@ class Look(Glance):
     def sigma(self) -> Array:
         """Luma noise of every pixel, by its level."""
         return self.curve.sigma_at(self.luma, "luma")
+
+    @cached_property
+    def calmed(self) -> tuple[Array, Array]:
+        """The luma averaged with its neighbours' where they show the same, and the noise that is left; a quiet
+        frame's as it is."""
+        return calmed(self.luma, (self.before, self.after), self.sigma)
 
     @cached_property
     def edges(self) -> list[Edge]:

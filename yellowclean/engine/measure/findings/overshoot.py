@@ -37,6 +37,9 @@ PLAIN = 0.05
 STEEP, STEEPLY = 2.0, 0.75
 """Pixels beside the middle between which an edge has to rise by that share of its height."""
 
+NOISE_TOPS = 0.5
+"""Deviations that the highest of a side's samples lies above their mean by noise alone."""
+
 ENOUGH, SURE_FROM = 100, 600
 LOOKED_AT, KEPT = 16000, 4000
 """Pixels on edges of a frame whose profiles are taken, and of those on true ones how many are kept."""
@@ -45,15 +48,18 @@ LARGE = 64
 
 
 class Edges(NamedTuple):
-    """Profiles over AWAY from 0 on the dark side to 1 on the bright one, an edge each, and where they lie."""
+    """Profiles over AWAY from 0 on the dark side to 1 on the bright one, an edge each, the noise in the same unit,
+    and where they lie."""
 
     profile: Array
+    noise: Array
     x: npt.NDArray[np.intp]
     y: npt.NDArray[np.intp]
 
 
 def observe(look: Look) -> Edges:
-    edges, _ = edges_of(look.luma, look.sigma, cut(look.frame, look.info.transfer), look.luma)
+    plane, sigma = look.calmed
+    edges, _ = edges_of(plane, sigma, cut(look.frame, look.info.transfer), plane)
     return edges
 
 
@@ -64,7 +70,7 @@ def edges_of(plane: Array, sigma: Array, clipped: Mask, other: Array) -> tuple[E
     every = _spread(np.arange(len(points.x)), LOOKED_AT)
     x, y = points.x[every], points.y[every]
     if not x.size:
-        nothing = Edges(np.empty((0, len(AWAY)), np.float32), x, y)
+        nothing = Edges(np.empty((0, len(AWAY)), np.float32), np.empty(0, np.float32), x, y)
         return nothing, nothing
     at_x = (x[:, None] + AWAY * points.along_x[every, None]).astype(np.float32)
     at_y = (y[:, None] + AWAY * points.along_y[every, None]).astype(np.float32)
@@ -79,7 +85,8 @@ def edges_of(plane: Array, sigma: Array, clipped: Mask, other: Array) -> tuple[E
     step = plain & (rise > STEEPLY * height) & (height > np.maximum(LEAST_CONTRAST, CLEAR * noise))
     kept = _spread(np.flatnonzero(step), KEPT)
     first, second = (
-        Edges((of[kept] - low[kept, None]) / height[kept, None], x[kept], y[kept]) for of in (values, others)
+        Edges((of[kept] - low[kept, None]) / height[kept, None], (noise / height)[kept], x[kept], y[kept])
+        for of in (values, others)
     )
     return first, second
 
@@ -91,9 +98,10 @@ def _spread(numbers: npt.NDArray[np.intp], most: int) -> npt.NDArray[np.intp]:
 
 def conclude(seen: Sequence[tuple[int, Edges]], info: MediaInfo) -> Finding:
     profiles = np.concatenate([edges.profile for _, edges in seen])
+    by_chance = NOISE_TOPS * np.concatenate([edges.noise for _, edges in seen])
     if len(profiles) < ENOUGH:
         return DETECTOR.finding(0.0, seen[0][0], confidence=0.0, detail="no edges with two plain sides to look at")
-    bright, dark = beyond(profiles)
+    bright, dark = (side - by_chance for side in beyond(profiles))
     n, edges = max(seen, key=lambda item: len(item[1].x))
     return DETECTOR.finding(
         100 * max(float(np.median(np.minimum(bright, dark))), 0.0), n, region=_place(edges, info),

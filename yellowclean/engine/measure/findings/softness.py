@@ -1,6 +1,7 @@
 """Softness: how wide the picture's sharpest edges are, whatever way they run, and what straight ones let through.
 
-The sharpest edges count: what is out of focus on purpose does not. Where fine texture shows that they are all of
+The sharpest edges count: what is out of focus on purpose does not. Noise hides them: a noisy frame is averaged with
+those beside it along the motion first. Where fine texture shows that they are all of
 that kind, it tells of the blur instead.
 """
 
@@ -65,8 +66,9 @@ def cut(rgb: Frame, transfer: str) -> Mask:
 def observe(look: Look) -> Seen:
     curve = grey_curve(encoding_of(look.info).space)
     clipped = cut(look.frame, look.info.transfer)
-    sigma = np.maximum(look.sigma, np.float32(LEAST_SIGMA_CV / CV_SCALE)) * curve.slope(look.luma)
-    light = curve.light(look.luma)
+    plane, noise = look.calmed
+    sigma = np.maximum(noise, np.float32(LEAST_SIGMA_CV / CV_SCALE)) * curve.slope(plane)
+    light = curve.light(plane)
     found = edge_blur(light, sigma, clipped)
     every = slice(None, None, max(len(found.variance) // KEPT, 1))
     return Seen(_joined([found], every), texture_of(light, sigma, clipped), look.edges)

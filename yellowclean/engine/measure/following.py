@@ -1,0 +1,56 @@
+"""Frames beside one, brought to it along the motion."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+
+from ..frames import CV_SCALE, Array
+from ..motion import eight_bit, flow
+
+Mask = npt.NDArray[np.bool_]
+
+QUIET_CV = 2.0
+"""Typical noise up to which a frame is told well enough alone."""
+
+DIFFERS, AROUND = 3.0, 2.0
+"""Mean square of the difference around a pixel, in variances of the noise, up to which a neighbour is taken to show
+the same (the noise of both makes two), and the deviation in pixels of what is around."""
+
+
+class Followed(NamedTuple):
+    """A neighbour along the motion (H×W), where that leads out of the frame, and the motion (H×W×2, pixels)."""
+
+    moved: Array
+    outside: Mask
+    vectors: Array
+
+
+def followed(here: Array, other: Array, kernel: int = cv2.INTER_LINEAR) -> Followed:
+    """Another luma plane, H×W, brought to one along the motion by one of OpenCV's kernels."""
+    height, width = here.shape
+    vectors = flow(eight_bit(here), eight_bit(other), width, quick=True).vectors
+    vectors = cv2.resize(vectors, (width, height), interpolation=cv2.INTER_LINEAR)
+    y, x = np.indices((height, width), np.float32)
+    to_x, to_y = x + vectors[..., 0], y + vectors[..., 1]
+    moved = cv2.remap(other.astype(np.float32), to_x, to_y, kernel, borderMode=cv2.BORDER_REFLECT_101)
+    return Followed(moved, (to_x < 0) | (to_x > width - 1) | (to_y < 0) | (to_y > height - 1), vectors)
+
+
+def calmed(here: Array, others: Iterable[Array | None], sigma: Array) -> tuple[Array, Array]:
+    """A luma plane, H×W, averaged with others where they show the same, and the deviation of what is left of its
+    noise; a quiet one stays as it is."""
+    if float(np.median(sigma)) <= QUIET_CV / CV_SCALE:
+        return here, sigma
+    total, weight = here.astype(np.float32), np.ones(here.shape, np.float32)
+    for other in others:
+        if other is not None:
+            moved = followed(here, other, cv2.INTER_LANCZOS4).moved
+            apart = cv2.GaussianBlur((moved - here) ** 2, (0, 0), AROUND)
+            same = cv2.GaussianBlur((apart < DIFFERS * sigma**2).astype(np.float32), (0, 0), AROUND / 2)
+            total, weight = total + same * moved, weight + same
+    return total / weight, sigma / np.sqrt(weight)
