@@ -37,8 +37,8 @@ PLAIN = 0.05
 STEEP, STEEPLY = 2.0, 0.75
 """Pixels beside the middle between which an edge has to rise by that share of its height."""
 
-NOISE_TOPS = 0.5
-"""Deviations that the highest of a side's samples lies above their mean by noise alone."""
+NOISE_TOPS = 0.3
+"""Deviations of the noise by which it raises the lesser of the two (set on photographs under 12 and 30 CV)."""
 
 ENOUGH, SURE_FROM = 100, 600
 LOOKED_AT, KEPT = 16000, 4000

@@ -1,8 +1,7 @@
 """Softness: how wide the picture's sharpest edges are, whatever way they run, and what straight ones let through.
 
-The sharpest edges count: what is out of focus on purpose does not. Noise hides them: a noisy frame is averaged with
-those beside it along the motion first. Where fine texture shows that they are all of
-that kind, it tells of the blur instead.
+The sharpest edges count: what is out of focus on purpose does not. Where fine texture shows that they are all of
+that kind, it tells of the blur instead. Noise hides both: a noisy frame is averaged with those beside it first.
 """
 
 from __future__ import annotations
