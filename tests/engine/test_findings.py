@@ -170,6 +170,18 @@ class Ringing(TestCase):
                 self.assertFalse(found("ringing", frames).outside)
 
 
+class BlurUnderNoise(TestCase):
+    def test_is_told_of_pale_gravel_that_one_frame_hides_in_noise(self) -> None:
+        """A photograph that glides by, at three tenths of its contrast."""
+        pale = 0.25 + 0.3 * np.repeat(data.gravel()[..., None].astype(np.float32) / 255 - 0.5, 3, axis=2)
+        soft = cv2.GaussianBlur(pale, (0, 0), 1.2)
+        frames = [soft[2 * n : 2 * n + 352, 3 * n : 3 * n + 480] for n in range(8)]
+        reports = [survey(MemorySource(grained(frames, noise))) for noise in (1, 12)]
+        still, noisy = (next(f for f in report.findings if f.kind == "softness") for report in reports)
+        self.assertGreater(noisy.confidence, 0.5)
+        self.assertAlmostEqual(noisy.value / still.value, 1, delta=0.1)
+
+
 class Overshoot(TestCase):
     @staticmethod
     def masked(blur: float, degrees: float, radius: float, amount: float) -> list[Frame]:
