@@ -85,7 +85,7 @@ def edges_of(plane: Array, sigma: Array, clipped: Mask, other: Array) -> tuple[E
     step = plain & (rise > STEEPLY * height) & (height > np.maximum(LEAST_CONTRAST, CLEAR * noise))
     kept = _spread(np.flatnonzero(step), KEPT)
     first, second = (
-        Edges((of[kept] - low[kept, None]) / height[kept, None], (noise / height)[kept], x[kept], y[kept])
+        Edges((of[kept] - low[kept, None]) / height[kept, None], noise[kept] / height[kept], x[kept], y[kept])
         for of in (values, others)
     )
     return first, second
