@@ -219,17 +219,9 @@ def through_texture(line: Line, frames: Sequence[Sequence[Line]], height: int) -
     """A scratch of the first of some frames (their lines) with what texture hides of it there: the rows that other
     frames show, along what is seen of it."""
     seen = np.stack([_seen(line, lines, height) for lines in frames])
-    elsewhere = ~np.isnan(seen[1:])
-    rows = ~np.isnan(seen[0]) | (elsewhere.sum(axis=0) >= max(SHOWN * len(elsewhere), AT_LEAST))
-    every = np.arange(height)
-    known = (~np.isnan(seen)).any(axis=0)
-    usual = np.interp(every, every[known], np.nanmedian(seen[:, known], axis=0))
-    down = every / height - 0.5
-    own = ~np.isnan(seen[0])
-    apart, at = (seen[0] - usual)[own], down[own]
-    lean = np.mean((at - at.mean()) * apart) / (np.mean((at - at.mean()) ** 2) + DOWN / len(at) / LEANING**2)
-    course = np.where(own, seen[0], usual + apart.mean() + lean * (down - at.mean()))
-    broad = float(np.median(line.mask.sum(axis=1)))
+    here, *others = ~np.isnan(seen)
+    rows = here | (np.sum(others, axis=0) >= max(SHOWN * len(others), AT_LEAST))
+    course, broad = _course(seen), float(np.median(line.mask.sum(axis=1)))
     left = min(max(int(course[rows].min() - broad), 0), line.x)
     columns = np.arange(left, max(int(course[rows].max() + broad), line.x + line.mask.shape[1]) + 1)
     mask = (np.abs(columns - course[:, None]) <= broad / 2) & rows[:, None]
@@ -237,6 +229,19 @@ def through_texture(line: Line, frames: Sequence[Sequence[Line]], height: int) -
     mask[line.y : line.y + line.mask.shape[0], line.x - left : line.x - left + line.mask.shape[1]] |= line.mask
     (first, last), (begin, end) = (np.nonzero(mask.any(axis=axis))[0][[0, -1]] for axis in (1, 0))
     return replace(line, x=left + int(begin), y=int(first), mask=mask[first : last + 1, begin : end + 1])
+
+
+def _course(seen: Array) -> Array:
+    """Where a scratch lies in each row of the first of some frames, by where it was seen in all of them (frames ×
+    rows, NaN where not): its usual course, moved and leant as what is seen of it there."""
+    here, known = ~np.isnan(seen[0]), ~np.isnan(seen).all(axis=0)
+    every = np.arange(seen.shape[1])
+    usual = np.interp(every, every[known], np.nanmedian(seen[:, known], axis=0))
+    apart, down = (seen[0] - usual)[here], every / len(every)
+    at, middle = down[here], down[here].mean()
+    lean = np.mean((at - middle) * apart) / (np.mean((at - middle) ** 2) + DOWN / len(at) / LEANING**2)
+    found: Array = np.where(here, seen[0], usual + apart.mean() + lean * (down - middle))
+    return found
 
 
 def _seen(line: Line, lines: Sequence[Line], height: int) -> Array:

@@ -4,7 +4,8 @@ gradients (Pérez, Gangnet, Blake 2003), or at last from the border alone.
 
 A hole is worked on in tiles. What surrounds a tile is laid over each neighbour, at whole pixels about where the
 motion leads and then between them, and where it fits is where the filling is taken from: the mean of the neighbours
-by how well they fit. Averages lack the picture's grain, which is laid over them again, as much as is missing."""
+by how well they fit, each where it has no hole of its own. Averages lack the picture's grain, which is laid over
+them again, as much as is missing."""
 
 from __future__ import annotations
 
@@ -104,7 +105,7 @@ def _filled(frame: Frame, holes: Mask, region: Region, rings: Sequence[Ring], si
 
 
 class _Fit(NamedTuple):
-    """A neighbour laid over a place, where it is no hole itself, and by how much what is known there differs."""
+    """A neighbour laid over a place, where it is no hole itself, and by how much it differs in what both know."""
 
     moved: Frame
     clean: Mask
@@ -135,8 +136,12 @@ def _fitted(
     best = (i + _between(errors[j], i), j + _between(errors[:, i], j))
     shift = np.array([[1, 0, best[0] + 2], [0, 1, best[1] + 2]], np.float64)
     moved = cv2.warpAffine(other, shift, (columns, rows), flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP)
-    open_there = cv2.warpAffine((~clean).astype(np.float32), shift, (columns, rows), flags=cv2.WARP_INVERSE_MAP)
-    return _Fit(moved, open_there < MOSTLY_CLEAN, float(np.sqrt(((here[known] - moved[known]) ** 2).mean())))
+    holed = cv2.warpAffine((~clean).astype(np.float32), shift, (columns, rows), flags=cv2.WARP_INVERSE_MAP)
+    whole = holed < MOSTLY_CLEAN
+    both = known & whole
+    if both.sum() < LEAST_KNOWN:
+        return None
+    return _Fit(moved, whole, float(np.sqrt(((here[both] - moved[both]) ** 2).mean())))
 
 
 def _between(line: Array, k: int) -> float:
