@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import cv2
 import numpy as np
@@ -25,8 +25,9 @@ from .scratches import Line, lines_in, standing, through_texture
 Kind = Literal["dust", "trail", "drop-out", "scratch"]
 Mask = npt.NDArray[np.bool_]
 
-STRONG, WEAK = 5.0, 2.0
-"""Deviations beyond the neighbours that a speck reaches, and down to which it extends."""
+STRONG, STRONG_ALONG, WEAK = 5.0, 4.0, 2.0
+"""Deviations beyond the neighbours that a speck reaches, there and along the motion alone, and down to which it
+extends."""
 
 LEAST = 4 / CV_SCALE
 """Deviation below which noise is not taken to be."""
@@ -38,9 +39,9 @@ DISAGREEMENT, AROUND = 1.3, 31
 """How much the neighbours' disagreement around (root of its mean square), over so many pixels, counts against a
 deviation."""
 
-TEXTURE = 0.08
+TEXTURE, ALONG_TEXTURE = 0.08, 0.25
 """Part of the contrast around that counts against a deviation: texture that moves by fractions of a pixel
-overshoots."""
+overshoots. More where only the motion is trusted."""
 
 ALONG, OF_ITS_OWN, AGREEING, MOST_GROWN = 4.0, 0.15, 0.5, 8
 """A speck hides where something like it stands in its place a frame before or after. It extends to what hangs
@@ -54,9 +55,9 @@ LARGEST = 2000
 LONG, SLENDER = 14, 5.0
 """Pixels from which on a speck can be a trail, and how many times its width its length is."""
 
-FAINT, STRIDE, BROKEN = 1.0, 4, 4
-"""Mean deviation down to which a trail goes on, how many pixels at a time it is followed, and the gaps it may
-have."""
+FAINT, STRIDE, BROKEN, HIDDEN = 1.0, 4, 4, 0.1
+"""Mean deviation down to which a trail goes on, how many pixels at a time it is followed, how many such steps it
+may miss, and the part of its length that bright scenery may hide at once."""
 
 GROWN = 2
 """Pixels by which what is found is widened: its soft border belongs to it."""
@@ -65,6 +66,10 @@ TINY, LIKE_IT, OVER_NOISE, PLAIN_SIDE = 4, 0.18, 4.0, 9
 """Pixels up to which a speck may be a detail of the scene that fell onto whole pixels here and between them in the
 frames beside; the part of its depth that it keeps there, which is a quarter where it fell between four of them, and
 by how many deviations of the noise; and the side of what is around, from which depth is reckoned."""
+
+TRUSTED, SHOWN = 2.2, 0.7
+"""Unrest up to which motion alone is trusted, and the part of its own difference from a neighbour by which a speck
+of it may stand out of its surroundings there."""
 
 LEAST_SIDE = 32
 
@@ -192,6 +197,25 @@ def beside(n: int, frames: int, apart: int = 1) -> list[int]:
     return [k for k in sides if 0 <= k < frames]
 
 
+class Core(NamedTuple):
+    """Where a plane lies far beyond its neighbours: the place, which pixels of it, by how many deviations at most,
+    and by how many more than it had to."""
+
+    place: Region
+    mask: Mask
+    peak: float
+    over: float
+
+    @property
+    def pixels(self) -> int:
+        return int(np.count_nonzero(self.mask))
+
+    @property
+    def middle(self) -> tuple[int, int]:
+        """Its row and column."""
+        return self.place.y + self.place.height // 2, self.place.x + self.place.width // 2
+
+
 def specks_in(here: Array, before: Array, after: Array, sigma: Array, apart: int = 1) -> Found:
     """The specks of a luma plane (H×W), given those before and after it, or two others beside it, and the deviation
     of its noise; `apart` is how many frames the second lies ahead (below 0: back)."""
@@ -199,25 +223,14 @@ def specks_in(here: Array, before: Array, after: Array, sigma: Array, apart: int
         return Found([], [], here.shape, here.size)
     neighbours = [followed(here, other) for other in (before, after)]
     beyond, unrest = _beyond(here, before, after, sigma, neighbours)
-    weak = beyond > WEAK
-    joined = cv2.morphologyEx(weak.astype(np.uint8), cv2.MORPH_CLOSE, np.ones((3, 3), np.uint8))
-    count, labels, boxes, _ = cv2.connectedComponentsWithStats(joined, connectivity=8)
-    peak = np.zeros(count)
-    np.maximum.at(peak, labels[weak], beyond[weak])
     along = _along(here, neighbours) / np.maximum(sigma, LEAST)
-    found = []
-    for label in np.nonzero(peak > STRONG)[0]:
-        x, y, width, height, area = (int(v) for v in boxes[label])
-        place = Region(x, y, width, height)
-        rows, columns = np.nonzero(labels[place.slices] == label)
-        shape = _shape(rows + y, columns + x, beyond)
-        if shape and not (area <= TINY and _between(here, neighbours, place, sigma)):
-            mask, kind = shape
-            around = place.grown(max(width, height)).clipped(here.shape[1], here.shape[0]).slices
-            mask[around] |= _extended(labels[around] == label, along[around])
-            speck = _speck(mask, kind, float(peak[label]))
-            at_x, at_y = (int(v) for v in speck.centre)
-            found.append(replace(speck, strength=float(peak[label]), restless=bool(unrest[at_y, at_x] > RESTLESS)))
+    cores = _cores(beyond, STRONG, 2)
+    cores = [c for c in cores if c.pixels > TINY or not _between(here, neighbours, c.place, sigma)]
+    found = _whole(cores, beyond, along, unrest)
+    passed, taken = _beyond_moved(here, sigma, neighbours), _covered(found, here.shape)
+    cores = [c for c in _cores(passed, STRONG_ALONG, 0) if c.pixels > TINY and unrest[c.middle] < TRUSTED]
+    cores = [c for c in cores if not (taken[c.place.slices][c.mask].any() or _softer(here, neighbours, c))]
+    found += _whole(cores, passed, along, unrest)
     if apart != 1:  # what moves may hide in both others what this frame alone sees
         found = [speck for speck in found if not speck.restless]
     lines = lines_in(here, sigma, neighbours[1].vectors / np.float32(apart))
@@ -234,13 +247,71 @@ def _beyond(
     most = np.maximum.reduce([high for high, _ in ranges])
     least = np.minimum.reduce([low for _, low in ranges])
     apart = np.abs(neighbours[0].moved - neighbours[1].moved)
-    around = np.sqrt(np.maximum(cv2.blur(apart * apart, (AROUND, AROUND)), 0))
-    doubt = np.maximum(DISAGREEMENT * around, apart / 2)
+    doubt = np.maximum(DISAGREEMENT * _around(apart), apart / 2)
     unit = np.maximum(np.maximum(sigma, LEAST), np.maximum(doubt, TEXTURE * (most - least)))
     beyond: Array = np.maximum(here - most, least - here) / unit
     there = followed(before, after)
     unrest = _unrest(np.where(there.outside, 0, np.abs(before - there.moved) / np.maximum(sigma, LEAST)))
     return np.where(neighbours[0].outside | neighbours[1].outside, 0, beyond).astype(np.float32), unrest
+
+
+def _beyond_moved(here: Array, sigma: Array, neighbours: list[Followed]) -> Array:
+    """By how many deviations each pixel lies outside the range of both neighbours along the motion alone, where
+    those agree: what stands at its own place does not hide it, and contrast counts for more."""
+    ranges = [_range(there.moved, REACH_MOVED) for there in neighbours]
+    most, least = np.maximum(*(high for high, _ in ranges)), np.minimum(*(low for _, low in ranges))
+    apart = np.abs(neighbours[0].moved - neighbours[1].moved)
+    doubt = np.maximum(DISAGREEMENT * _around(apart), apart)
+    unit = np.maximum(np.maximum(sigma, LEAST), np.maximum(doubt, ALONG_TEXTURE * (most - least)))
+    beyond: Array = np.maximum(here - most, least - here) / unit
+    return np.where(neighbours[0].outside | neighbours[1].outside, 0, beyond).astype(np.float32)
+
+
+def _around(apart: Array) -> Array:
+    """The root of the mean square around a pixel."""
+    root: Array = np.sqrt(np.maximum(cv2.blur(apart * apart, (AROUND, AROUND)), 0))
+    return root
+
+
+def _cores(beyond: Array, strong: float, gap: int) -> list[Core]:
+    """What lies so far beyond the neighbours, with gaps of so many pixels."""
+    weak = beyond > WEAK
+    joined = cv2.morphologyEx(weak.astype(np.uint8), cv2.MORPH_CLOSE, np.ones((gap + 1, gap + 1), np.uint8))
+    count, labels, boxes, _ = cv2.connectedComponentsWithStats(joined, connectivity=8)
+    peak = np.zeros(count)
+    np.maximum.at(peak, labels[weak], beyond[weak])
+    cores = []
+    for label in np.nonzero(peak > strong)[0]:
+        place = Region(*(int(v) for v in boxes[label][:4]))
+        cores.append(Core(place, labels[place.slices] == label, float(peak[label]), float(peak[label]) - strong))
+    return cores
+
+
+def _covered(specks: Sequence[Speck], shape: tuple[int, int]) -> Mask:
+    covered = np.zeros(shape, bool)
+    for speck in specks:
+        height, width = speck.mask.shape
+        covered[speck.y : speck.y + height, speck.x : speck.x + width] |= speck.mask
+    return covered
+
+
+def _whole(cores: Sequence[Core], beyond: Array, along: Array, unrest: Array) -> list[Speck]:
+    """The specks that some cores belong to."""
+    found = []
+    height, width = beyond.shape
+    for place, core, peak, over in cores:
+        rows, columns = np.nonzero(core)
+        shape = _shape(rows + place.y, columns + place.x, beyond)
+        if shape:
+            mask, kind = shape
+            around = place.grown(max(place.width, place.height)).clipped(width, height)
+            seen = np.zeros((around.height, around.width), bool)
+            seen[place.within(around).slices] = core
+            mask[around.slices] |= _extended(seen, along[around.slices])
+            speck = _speck(mask, kind, over)
+            at_x, at_y = (int(v) for v in speck.centre)
+            found.append(replace(speck, strength=peak, restless=bool(unrest[at_y, at_x] > RESTLESS)))
+    return found
 
 
 def _along(here: Array, neighbours: list[Followed]) -> Array:
@@ -272,6 +343,19 @@ def _between(here: Array, neighbours: list[Followed], place: Region, sigma: Arra
     return min(there) > max(LIKE_IT * depth, OVER_NOISE * float(sigma[place.slices].mean()))
 
 
+def _softer(here: Array, neighbours: list[Followed], core: Core) -> bool:
+    """Whether what lies beyond both neighbours stands out of its surroundings there too: their texture, softer or
+    sharper by where it fell on the pixels."""
+    spot = core.place.grown(PLAIN_SIDE // 2).clipped(here.shape[1], here.shape[0])
+    inside = core.place.within(spot).slices
+    for there in neighbours:
+        plain = there.moved[spot.slices] - cv2.blur(there.moved[spot.slices], (PLAIN_SIDE, PLAIN_SIDE))
+        apart = float((here - there.moved)[core.place.slices][core.mask].mean())
+        if abs(float(plain[inside][core.mask].mean())) < SHOWN * abs(apart):
+            return False
+    return True
+
+
 def _unrest(apart: Array) -> Array:
     """By how many times two frames differ around a pixel (H×W: how far apart they are, in noise) beyond
     what they differ by in the calm fifth of the frame; what is small, as a speck of theirs is, does not count."""
@@ -291,11 +375,11 @@ def _shape(
     rows: npt.NDArray[np.intp], columns: npt.NDArray[np.intp], beyond: Array
 ) -> tuple[npt.NDArray[np.uint8], Kind] | None:
     """Where the speck of some pixels lies, and what it is by its shape; none if it is too large."""
-    (centre, size, angle) = cv2.minAreaRect(np.stack([columns, rows], axis=1).astype(np.float32))
+    points = np.stack([columns, rows], axis=1).astype(np.float32)
+    centre, size, _ = cv2.minAreaRect(points)
     length, width = max(size) + 1, min(size) + 1
     if length >= LONG and length > SLENDER * width:
-        turned = np.deg2rad(angle if size[0] >= size[1] else angle + 90)
-        along = np.array([np.cos(turned), np.sin(turned)])
+        along = cv2.fitLine(points, cv2.DIST_L2, 0, 0.01, 0.01).ravel()[:2]  # finer than the rectangle's angle
         ends = _followed_to_ends(beyond, np.array(centre), along, length / 2)
         mask = np.zeros(beyond.shape, np.uint8)
         (x0, y0), (x1, y1) = ((round(float(x)), round(float(y))) for x, y in ends)
@@ -315,10 +399,11 @@ def _followed_to_ends(beyond: Array, centre: Array, along: Array, half: float) -
     across = np.array([-along[1], along[0]])
     height, width = beyond.shape
     steps, sides = np.arange(STRIDE)[:, None], np.array([-1.0, 0.0, 1.0])[None, :]
+    broken = max(BROKEN, round(HIDDEN * 2 * half / STRIDE))
     ends = []
     for sign in (1.0, -1.0):
         reached, missing, at = half, 0, half
-        while missing <= BROKEN:
+        while missing <= broken:
             points = centre + sign * along * (at + steps)[..., None] + across * sides[..., None]
             x, y = np.rint(points[..., 0]).astype(int), np.rint(points[..., 1]).astype(int)
             if x.min() < 0 or y.min() < 0 or x.max() >= width or y.max() >= height:
@@ -332,8 +417,8 @@ def _followed_to_ends(beyond: Array, centre: Array, along: Array, half: float) -
     return ends
 
 
-def _speck(mask: npt.NDArray[np.uint8], kind: Kind, peak: float) -> Speck:
-    sure = float(np.clip(1 - np.exp(-(peak - STRONG + 1) / 3), 0, 0.99))
+def _speck(mask: npt.NDArray[np.uint8], kind: Kind, over: float) -> Speck:
+    sure = float(np.clip(1 - np.exp(-(over + 1) / 3), 0, 0.99))
     grown = cv2.dilate(mask, np.ones((2 * GROWN + 1, 2 * GROWN + 1), np.uint8))
     x, y, width, height = cv2.boundingRect(grown)
     return Speck(x, y, grown[y : y + height, x : x + width] > 0, kind, sure)
