@@ -7,12 +7,14 @@ from unittest import TestCase
 
 import cv2
 import numpy as np
+from skimage import data
 
 from tests.clips import shot_pair
 from tests.engine.planted import found, noisy, rising
 from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
-from yellowclean.engine.frames import Frame
+from yellowclean.engine.frames import CV_SCALE, Frame
 from yellowclean.engine.measure.findings.base import Spot
+from yellowclean.engine.measure.findings.hotpixels import bright_in, lasting_in
 from yellowclean.engine.testcamera import Camera
 
 
@@ -136,6 +138,26 @@ class HotPixels(TestCase):
                     self.assertAlmostEqual(finding.value, count, delta=max(0.1 * count, 1))
                     self.assertEqual(finding.outside, count > 2)
                     self.assertEqual(len(finding.spots), int(finding.value))
+
+    def test_standing_photographs_through_a_mosaic_have_those_that_are_planted(self) -> None:
+        """What is fine and coloured, and what demosaicing makes of it, stands there in every frame too."""
+        for picture in (data.astronaut(), data.coffee(), data.rocket()):
+            for count in (0, 40):
+                rng, looks = np.random.default_rng(3), []
+                scene = cv2.resize(picture.astype(np.float32) / 255, (640, 360), interpolation=cv2.INTER_AREA)
+                y, x = rng.integers(8, (352, 632), (count, 2)).T
+                light = rng.uniform(0.2, 0.5, count)
+                for _ in range(8):
+                    raw = np.empty(scene.shape[:2], np.float32)
+                    for top, left, colour in ((0, 0, 0), (0, 1, 1), (1, 0, 1), (1, 1, 2)):
+                        raw[top::2, left::2] = scene[top::2, left::2, colour]
+                    raw += 4 / CV_SCALE * rng.standard_normal(raw.shape, np.float32)
+                    raw[y, x] += light
+                    told = cv2.demosaicing((raw.clip(0, 1) * 65535).astype(np.uint16), cv2.COLOR_BayerRGGB2RGB)
+                    frame = told.astype(np.float32) / 65535
+                    looks.append(bright_in(frame, np.full(raw.shape, 4 / CV_SCALE, np.float32), False))
+                with self.subTest(picture=picture.shape, count=count):
+                    self.assertAlmostEqual(len(lasting_in(looks).places), 0.85 * count, delta=max(0.15 * count, 2))
 
 
 class Motion(TestCase):
