@@ -1,53 +1,38 @@
-"""Specks of one frame: what lies beyond everything that stands near its place in the frame before and in the frame
-after, both along the motion and where the pixel itself is (after the rank-ordered differences of Nadenau and Mitra
-1997).
-
-How far beyond counts against the noise, and against how much the two neighbours themselves differ around there:
-where they agree, little is needed; on water, leaves and behind people who walk they disagree, and what differs
-there says nothing. What is long and thin is a trail, and is followed to its ends. Upright scratches last, and are
-told apart from the scene in `scratches`."""
+"""Specks of one frame: what departs from the frames before and after it (`departures`). What is long and thin is a
+trail, and is followed to its ends. Upright scratches last, and are told apart from the scene in `scratches`."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal, NamedTuple
+from typing import Literal
 
 import cv2
 import numpy as np
 import numpy.typing as npt
 import scipy
 
-from ..frames import CV_SCALE, Array, Region
-from .following import Followed, followed
+from ..frames import Array
+from .departures import Core, Departures, cores
+from .following import followed
 from .scratches import Line, lines_in, standing, through_texture
 
 Kind = Literal["dust", "trail", "drop-out", "scratch"]
 Mask = npt.NDArray[np.bool_]
 
-STRONG, STRONG_ALONG, WEAK = 5.0, 4.0, 2.0
-"""Deviations beyond the neighbours that a speck reaches, there and along the motion alone, and down to which it
-extends."""
+STRONG, STRONG_ALONG = 5.0, 4.0
+"""Deviations beyond the neighbours that a speck reaches, and along the motion alone."""
 
-LEAST = 4 / CV_SCALE
-"""Deviation below which noise is not taken to be."""
+TINY = 4
+"""Pixels up to which a speck may be a detail of the scene that fell between the pixels of the frames beside."""
 
-REACH_MOVED, REACH_STILL = 3, 7
-"""Sides of the neighbourhoods searched along the motion and at the pixel's own place."""
+TRUSTED = 2.2
+"""Unrest up to which motion alone is trusted."""
 
-DISAGREEMENT, AROUND = 1.3, 31
-"""How much the neighbours' disagreement around (root of its mean square), over so many pixels, counts against a
-deviation."""
-
-TEXTURE, ALONG_TEXTURE = 0.08, 0.25
-"""Part of the contrast around that counts against a deviation: texture that moves by fractions of a pixel
-overshoots. More where only the motion is trusted."""
-
-ALONG, OF_ITS_OWN, AGREEING, MOST_GROWN = 4.0, 0.15, 0.5, 8
+ALONG, OF_ITS_OWN, MOST_GROWN = 4.0, 0.15, 8
 """A speck hides where something like it stands in its place a frame before or after. It extends to what hangs
 together with it and differs in its sense from both neighbours along the motion: by so many deviations, and by this
-share of what it does itself. There they may differ from each other by this part of that. It grows to so many times
-its pixels."""
+share of what it does itself. It grows to so many times its pixels."""
 
 LARGEST = 2000
 """Pixels; what is larger and not long is an object."""
@@ -61,15 +46,6 @@ may miss, and the part of its length that bright scenery may hide at once."""
 
 GROWN = 2
 """Pixels by which what is found is widened: its soft border belongs to it."""
-
-TINY, LIKE_IT, OVER_NOISE, PLAIN_SIDE = 4, 0.18, 4.0, 9
-"""Pixels up to which a speck may be a detail of the scene that fell onto whole pixels here and between them in the
-frames beside; the part of its depth that it keeps there, which is a quarter where it fell between four of them, and
-by how many deviations of the noise; and the side of what is around, from which depth is reckoned."""
-
-TRUSTED, SHOWN = 2.2, 0.7
-"""Unrest up to which motion alone is trusted, and the part of its own difference from a neighbour by which a speck
-of it may stand out of its surroundings there."""
 
 LEAST_SIDE = 32
 
@@ -90,9 +66,6 @@ RESTLESS = 1.2
 """A place is restless where the frames beside differ by so many times what they differ by in the calm fifth, in
 parts of the noise (set on test-camera clips: still and panned scenes stay below in 98 % of places, the specks of
 sparkling water lie above)."""
-
-BLOCK = 8
-"""Pixels a side over which that is averaged before the median of 5×5 of them is taken."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -197,94 +170,25 @@ def beside(n: int, frames: int, apart: int = 1) -> list[int]:
     return [k for k in sides if 0 <= k < frames]
 
 
-class Core(NamedTuple):
-    """Where a plane lies far beyond its neighbours: the place, which pixels of it, by how many deviations at most,
-    and by how many more than it had to."""
-
-    place: Region
-    mask: Mask
-    peak: float
-    over: float
-
-    @property
-    def pixels(self) -> int:
-        return int(np.count_nonzero(self.mask))
-
-    @property
-    def middle(self) -> tuple[int, int]:
-        """Its row and column."""
-        return self.place.y + self.place.height // 2, self.place.x + self.place.width // 2
-
-
 def specks_in(here: Array, before: Array, after: Array, sigma: Array, apart: int = 1) -> Found:
     """The specks of a luma plane (H×W), given those before and after it, or two others beside it, and the deviation
     of its noise; `apart` is how many frames the second lies ahead (below 0: back)."""
     if min(here.shape) < LEAST_SIDE:
         return Found([], [], here.shape, here.size)
-    neighbours = [followed(here, other) for other in (before, after)]
-    beyond, unrest = _beyond(here, before, after, sigma, neighbours)
-    along = _along(here, neighbours) / np.maximum(sigma, LEAST)
-    cores = _cores(beyond, STRONG, 2)
-    cores = [c for c in cores if c.pixels > TINY or not _between(here, neighbours, c.place, sigma)]
-    found = _whole(cores, beyond, along, unrest)
-    passed, taken = _beyond_moved(here, sigma, neighbours), _covered(found, here.shape)
-    cores = [c for c in _cores(passed, STRONG_ALONG, 0) if c.pixels > TINY and unrest[c.middle] < TRUSTED]
-    cores = [c for c in cores if not (taken[c.place.slices][c.mask].any() or _softer(here, neighbours, c))]
-    found += _whole(cores, passed, along, unrest)
+    neighbours = followed(here, before), followed(here, after)
+    departs = Departures(here, before, after, sigma, neighbours)
+    along, unrest = departs.along(), departs.unrest()
+    beyond = departs.beyond()
+    plain = [c for c in cores(beyond, STRONG, 2) if c.pixels > TINY or not departs.between(c.place)]
+    found = _whole(plain, beyond, along, unrest)
+    beyond, taken = departs.beyond_along(), _covered(found, here.shape)
+    hidden = [c for c in cores(beyond, STRONG_ALONG, 0) if c.pixels > TINY and unrest[c.middle] < TRUSTED]
+    hidden = [c for c in hidden if not (taken[c.place.slices][c.mask].any() or departs.softer(c))]
+    found += _whole(hidden, beyond, along, unrest)
     if apart != 1:  # what moves may hide in both others what this frame alone sees
         found = [speck for speck in found if not speck.restless]
     lines = lines_in(here, sigma, neighbours[1].vectors / np.float32(apart))
     return Found(_without_doubles(found), lines, here.shape, int(np.count_nonzero(unrest <= RESTLESS)))
-
-
-def _beyond(
-    here: Array, before: Array, after: Array, sigma: Array, neighbours: list[Followed]
-) -> tuple[Array, Array]:
-    """By how many deviations each pixel lies outside the range of both neighbours; and how much those differ around
-    it, against the calm parts of the frame."""
-    ranges = [_range(plane, REACH_STILL) for plane in (before, after)]
-    ranges += [_range(there.moved, REACH_MOVED) for there in neighbours]
-    most = np.maximum.reduce([high for high, _ in ranges])
-    least = np.minimum.reduce([low for _, low in ranges])
-    apart = np.abs(neighbours[0].moved - neighbours[1].moved)
-    doubt = np.maximum(DISAGREEMENT * _around(apart), apart / 2)
-    unit = np.maximum(np.maximum(sigma, LEAST), np.maximum(doubt, TEXTURE * (most - least)))
-    beyond: Array = np.maximum(here - most, least - here) / unit
-    there = followed(before, after)
-    unrest = _unrest(np.where(there.outside, 0, np.abs(before - there.moved) / np.maximum(sigma, LEAST)))
-    return np.where(neighbours[0].outside | neighbours[1].outside, 0, beyond).astype(np.float32), unrest
-
-
-def _beyond_moved(here: Array, sigma: Array, neighbours: list[Followed]) -> Array:
-    """By how many deviations each pixel lies outside the range of both neighbours along the motion alone, where
-    those agree: what stands at its own place does not hide it, and contrast counts for more."""
-    ranges = [_range(there.moved, REACH_MOVED) for there in neighbours]
-    most, least = np.maximum(*(high for high, _ in ranges)), np.minimum(*(low for _, low in ranges))
-    apart = np.abs(neighbours[0].moved - neighbours[1].moved)
-    doubt = np.maximum(DISAGREEMENT * _around(apart), apart)
-    unit = np.maximum(np.maximum(sigma, LEAST), np.maximum(doubt, ALONG_TEXTURE * (most - least)))
-    beyond: Array = np.maximum(here - most, least - here) / unit
-    return np.where(neighbours[0].outside | neighbours[1].outside, 0, beyond).astype(np.float32)
-
-
-def _around(apart: Array) -> Array:
-    """The root of the mean square around a pixel."""
-    root: Array = np.sqrt(np.maximum(cv2.blur(apart * apart, (AROUND, AROUND)), 0))
-    return root
-
-
-def _cores(beyond: Array, strong: float, gap: int) -> list[Core]:
-    """What lies so far beyond the neighbours, with gaps of so many pixels."""
-    weak = beyond > WEAK
-    joined = cv2.morphologyEx(weak.astype(np.uint8), cv2.MORPH_CLOSE, np.ones((gap + 1, gap + 1), np.uint8))
-    count, labels, boxes, _ = cv2.connectedComponentsWithStats(joined, connectivity=8)
-    peak = np.zeros(count)
-    np.maximum.at(peak, labels[weak], beyond[weak])
-    cores = []
-    for label in np.nonzero(peak > strong)[0]:
-        place = Region(*(int(v) for v in boxes[label][:4]))
-        cores.append(Core(place, labels[place.slices] == label, float(peak[label]), float(peak[label]) - strong))
-    return cores
 
 
 def _covered(specks: Sequence[Speck], shape: tuple[int, int]) -> Mask:
@@ -295,11 +199,11 @@ def _covered(specks: Sequence[Speck], shape: tuple[int, int]) -> Mask:
     return covered
 
 
-def _whole(cores: Sequence[Core], beyond: Array, along: Array, unrest: Array) -> list[Speck]:
+def _whole(parts: Sequence[Core], beyond: Array, along: Array, unrest: Array) -> list[Speck]:
     """The specks that some cores belong to."""
     found = []
     height, width = beyond.shape
-    for place, core, peak, over in cores:
+    for place, core, peak, over in parts:
         rows, columns = np.nonzero(core)
         shape = _shape(rows + place.y, columns + place.x, beyond)
         if shape:
@@ -314,14 +218,6 @@ def _whole(cores: Sequence[Core], beyond: Array, along: Array, unrest: Array) ->
     return found
 
 
-def _along(here: Array, neighbours: list[Followed]) -> Array:
-    """By how much a plane differs from both neighbours along the motion; 0 where those do not agree on it."""
-    apart = [here - there.moved for there in neighbours]
-    nearer = np.minimum(*np.abs(apart))
-    agreed: Array = np.abs(apart[0] - apart[1]) < AGREEING * nearer
-    return np.where(agreed, np.copysign(nearer, apart[0]), 0)
-
-
 def _extended(core: Mask, along: Array) -> Mask:
     """What is found of a speck, and what hangs together with it by its difference `along` the motion."""
     own = float(np.median(along[core]))
@@ -329,46 +225,6 @@ def _extended(core: Mask, along: Array) -> Mask:
     _, labels = cv2.connectedComponents(joined.astype(np.uint8), connectivity=8)
     whole: Mask = np.isin(labels, np.unique(labels[core]))
     return whole if np.count_nonzero(whole) <= MOST_GROWN * np.count_nonzero(core) else core
-
-
-def _between(here: Array, neighbours: list[Followed], place: Region, sigma: Array) -> bool:
-    """Whether what stands out at a place stands out there in both neighbours too, if less."""
-    spot = place.grown(1).clipped(here.shape[1], here.shape[0]).slices
-    around = place.grown(PLAIN_SIDE // 2).clipped(here.shape[1], here.shape[0]).slices
-    plain = float(np.median(here[around]))
-    side = 1 if float(here[place.slices].mean()) > plain else -1
-    depth, *there = (
-        float((side * (plane[spot] - plain)).max()) for plane in (here, *(n.moved for n in neighbours))
-    )
-    return min(there) > max(LIKE_IT * depth, OVER_NOISE * float(sigma[place.slices].mean()))
-
-
-def _softer(here: Array, neighbours: list[Followed], core: Core) -> bool:
-    """Whether what lies beyond both neighbours stands out of its surroundings there too: their texture, softer or
-    sharper by where it fell on the pixels."""
-    spot = core.place.grown(PLAIN_SIDE // 2).clipped(here.shape[1], here.shape[0])
-    inside = core.place.within(spot).slices
-    for there in neighbours:
-        plain = there.moved[spot.slices] - cv2.blur(there.moved[spot.slices], (PLAIN_SIDE, PLAIN_SIDE))
-        apart = float((here - there.moved)[core.place.slices][core.mask].mean())
-        if abs(float(plain[inside][core.mask].mean())) < SHOWN * abs(apart):
-            return False
-    return True
-
-
-def _unrest(apart: Array) -> Array:
-    """By how many times two frames differ around a pixel (H×W: how far apart they are, in noise) beyond
-    what they differ by in the calm fifth of the frame; what is small, as a speck of theirs is, does not count."""
-    height, width = apart.shape
-    small = cv2.resize(apart, (width // BLOCK, height // BLOCK), interpolation=cv2.INTER_AREA)
-    around = cv2.dilate(cv2.medianBlur(small.astype(np.float32), 5), np.ones((3, 3), np.uint8))
-    unrest = around / max(float(np.percentile(around, 20)), 1e-6)
-    return cv2.resize(unrest, (width, height), interpolation=cv2.INTER_LINEAR)
-
-
-def _range(plane: Array, side: int) -> tuple[Array, Array]:
-    kernel = np.ones((side, side), np.uint8)
-    return cv2.dilate(plane, kernel), cv2.erode(plane, kernel)
 
 
 def _shape(
