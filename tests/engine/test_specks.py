@@ -99,9 +99,12 @@ class Specks(TestCase):
     def test_dirt_is_covered_whole_on_sparkling_water_and_among_moving_edges(self) -> None:
         large = cv2.resize(data.astronaut().astype(np.float32) / 255, (SIZE[0] + 40, SIZE[1] + 20))
         panned = [glided(large, 2.3 * n).clip(0, 1) for n in range(8)]
-        for scene, frames, seed, top, least in (("basin", shot("basin"), 4, 180, 5), ("quay", panned, 11, 24, 2)):
+        for scene, frames, seed, count, top, least in (
+            ("basin", shot("basin"), 4, 6, 180, 5),
+            ("quay", panned, 11, 12, 24, 2),
+        ):
             rng, marked = np.random.default_rng(seed), frames[4].copy()
-            for _ in range(6 if least > 2 else 12):
+            for _ in range(count):
                 x, y, across, down = (int(v) for v in rng.integers((24, top, least, least), (616, 336, 10, 10)))
                 brighter = float(frames[4][y - 12 : y + 13, x - 12 : x + 13].max()) + 0.25
                 cv2.ellipse(marked, (x, y), (across, down), 0, 0, 360, (min(brighter, 1.0),) * 3, -1)
@@ -125,14 +128,13 @@ class Specks(TestCase):
         rng = np.random.default_rng(1)
         scene = np.full(SIZE[::-1], 0.2, np.float32)
         scene[:, 330:354] = np.kron(rng.choice([0.2, 1.0], (SIZE[1] // 3, 8)), np.ones((3, 3)))
-        held, sigma = (
-            [scene + 0.004 * rng.standard_normal(scene.shape) for _ in range(3)],
-            np.full(scene.shape, 0.004),
+        before, here, after = (
+            (scene + 0.004 * rng.standard_normal(scene.shape)).astype(np.float32) for _ in range(3)
         )
-        planes = [plane.astype(np.float32) for plane in held]
-        marked = cv2.line(planes[1].copy(), (30, 60), (500, 64), (0.6,), 1, cv2.LINE_AA)
-        [trail] = specks_in(marked, planes[0], planes[2], sigma.astype(np.float32)).specks
-        self.assertEqual((trail.kind, trail.x < 34, trail.x + trail.mask.shape[1] > 496), ("drop-out", True, True))
+        cv2.line(here, (30, 60), (500, 64), (0.6,), 1, cv2.LINE_AA)
+        [trail] = specks_in(here, before, after, np.full_like(scene, 0.004)).specks
+        self.assertLess(trail.x, 34)
+        self.assertGreater(trail.x + trail.mask.shape[1], 496)
 
     def test_a_scratch_that_stands_goes_and_what_moves_with_the_picture_is_none(self) -> None:
         """The posts of the quay are upright and thin too, but pass by."""

@@ -8,7 +8,6 @@ there says nothing."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import cv2
@@ -16,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ..frames import CV_SCALE, Array, Region
-from .following import Followed, followed
+from .following import followed
 
 Mask = npt.NDArray[np.bool_]
 
@@ -71,41 +70,43 @@ class Core(NamedTuple):
         return self.place.y + self.place.height // 2, self.place.x + self.place.width // 2
 
 
-@dataclass(frozen=True, slots=True)
 class Departures:
-    """A luma plane (H×W), two others beside it as they are and brought to it along the motion, and the deviation of
-    its noise (H×W)."""
+    """A luma plane (H×W) under noise of some deviation (H×W) beside two others, as they are and brought to it along
+    the motion."""
 
-    here: Array
-    before: Array
-    after: Array
-    sigma: Array
-    neighbours: tuple[Followed, Followed]
+    def __init__(self, here: Array, before: Array, after: Array, sigma: Array) -> None:
+        self.neighbours = followed(here, before), followed(here, after)
+        self._here, self._before, self._after, self._sigma = here, before, after, sigma
+        self._noise = np.maximum(sigma, LEAST)
+        self._moved = _range_of([there.moved for there in self.neighbours], REACH_MOVED)
+        apart = np.abs(self.neighbours[0].moved - self.neighbours[1].moved)
+        around = np.sqrt(np.maximum(cv2.blur(apart * apart, (AROUND, AROUND)), 0))
+        self._doubt = np.maximum(self._noise, np.maximum(DISAGREEMENT * around, apart / 2))
 
     def beyond(self) -> Array:
         """By how many deviations each pixel lies outside the range of both neighbours."""
-        ranges = [_range(plane, REACH_STILL) for plane in (self.before, self.after)]
-        return self._outside([*ranges, *self._moved_ranges()], TEXTURE)
+        least, most = _range_of([self._before, self._after], REACH_STILL)
+        return self._outside(np.minimum(least, self._moved[0]), np.maximum(most, self._moved[1]), TEXTURE)
 
     def beyond_along(self) -> Array:
         """The same along the motion alone: what stands at its own place does not hide it, and contrast counts for
         more."""
-        return self._outside(self._moved_ranges(), ALONG_TEXTURE)
+        return self._outside(*self._moved, ALONG_TEXTURE)
 
     def along(self) -> Array:
         """By how many deviations of the noise each pixel differs from both neighbours along the motion; 0 where
         those do not agree on it."""
-        apart = [self.here - there.moved for there in self.neighbours]
+        apart = [self._here - there.moved for there in self.neighbours]
         nearer = np.minimum(*np.abs(apart))
         agreed = np.abs(apart[0] - apart[1]) < AGREEING * nearer
-        differs: Array = np.where(agreed, np.copysign(nearer, apart[0]), 0) / self._noise()
+        differs: Array = np.where(agreed, np.copysign(nearer, apart[0]), 0) / self._noise
         return differs
 
     def unrest(self) -> Array:
         """How many times the neighbours differ around a pixel by what they do in the calm fifth of the frame; what
         is small, as a speck of theirs is, does not count."""
-        there = followed(self.before, self.after)
-        apart = np.where(there.outside, 0, np.abs(self.before - there.moved) / self._noise())
+        there = followed(self._before, self._after)
+        apart = np.where(there.outside, 0, np.abs(self._before - there.moved) / self._noise)
         height, width = apart.shape
         small = cv2.resize(apart, (width // BLOCK, height // BLOCK), interpolation=cv2.INTER_AREA)
         around = cv2.dilate(cv2.medianBlur(small.astype(np.float32), 5), np.ones((3, 3), np.uint8))
@@ -115,11 +116,11 @@ class Departures:
     def between(self, place: Region) -> bool:
         """Whether what stands out at a place stands out there in both neighbours too, if less."""
         spot, around = (self._clipped(place, by).slices for by in (1, PLAIN_SIDE // 2))
-        plain = float(np.median(self.here[around]))
-        side = 1 if float(self.here[place.slices].mean()) > plain else -1
-        planes = (self.here, *(there.moved for there in self.neighbours))
+        plain = float(np.median(self._here[around]))
+        side = 1 if float(self._here[place.slices].mean()) > plain else -1
+        planes = (self._here, *(there.moved for there in self.neighbours))
         depth, *others = (float((side * (plane[spot] - plain)).max()) for plane in planes)
-        return min(others) > max(LIKE_IT * depth, OVER_NOISE * float(self.sigma[place.slices].mean()))
+        return min(others) > max(LIKE_IT * depth, OVER_NOISE * float(self._sigma[place.slices].mean()))
 
     def softer(self, core: Core) -> bool:
         """Whether a core stands out of its surroundings in the neighbours too: their texture, softer or sharper by
@@ -129,32 +130,19 @@ class Departures:
         for there in self.neighbours:
             moved = there.moved[spot.slices]
             stands = (moved - cv2.blur(moved, (PLAIN_SIDE, PLAIN_SIDE)))[inside][core.mask].mean()
-            apart = (self.here[core.place.slices] - moved[inside])[core.mask].mean()
+            apart = (self._here[core.place.slices] - moved[inside])[core.mask].mean()
             if abs(float(stands)) < SHOWN * abs(float(apart)):
                 return False
         return True
 
-    def _outside(self, ranges: list[tuple[Array, Array]], texture: float) -> Array:
-        most = np.maximum.reduce([high for high, _ in ranges])
-        least = np.minimum.reduce([low for _, low in ranges])
+    def _outside(self, least: Array, most: Array, texture: float) -> Array:
+        unit = np.maximum(self._doubt, texture * (most - least))
+        beyond = np.maximum(self._here - most, least - self._here) / unit
         before, after = self.neighbours
-        apart = np.abs(before.moved - after.moved)
-        around = np.sqrt(np.maximum(cv2.blur(apart * apart, (AROUND, AROUND)), 0))
-        doubt = np.maximum(DISAGREEMENT * around, apart / 2)
-        unit = np.maximum(self._noise(), np.maximum(doubt, texture * (most - least)))
-        beyond = np.maximum(self.here - most, least - self.here) / unit
-        outside: Array = np.where(before.outside | after.outside, 0, beyond).astype(np.float32)
-        return outside
-
-    def _moved_ranges(self) -> list[tuple[Array, Array]]:
-        return [_range(there.moved, REACH_MOVED) for there in self.neighbours]
-
-    def _noise(self) -> Array:
-        noise: Array = np.maximum(self.sigma, LEAST)
-        return noise
+        return np.where(before.outside | after.outside, 0, beyond).astype(np.float32)
 
     def _clipped(self, place: Region, by: int) -> Region:
-        return place.grown(by).clipped(self.here.shape[1], self.here.shape[0])
+        return place.grown(by).clipped(self._here.shape[1], self._here.shape[0])
 
 
 def cores(beyond: Array, strong: float, gap: int) -> list[Core]:
@@ -171,6 +159,8 @@ def cores(beyond: Array, strong: float, gap: int) -> list[Core]:
     return cores
 
 
-def _range(plane: Array, side: int) -> tuple[Array, Array]:
+def _range_of(planes: list[Array], side: int) -> tuple[Array, Array]:
+    """The least and the most of some planes within so many pixels around each."""
     kernel = np.ones((side, side), np.uint8)
-    return cv2.dilate(plane, kernel), cv2.erode(plane, kernel)
+    least = np.minimum(*(cv2.erode(plane, kernel) for plane in planes))
+    return least, np.maximum(*(cv2.dilate(plane, kernel) for plane in planes))

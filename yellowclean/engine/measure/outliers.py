@@ -5,16 +5,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import cv2
 import numpy as np
 import numpy.typing as npt
 import scipy
 
-from ..frames import Array
+from ..frames import Array, Region
 from .departures import Core, Departures, cores
-from .following import followed
 from .scratches import Line, lines_in, standing, through_texture
 
 Kind = Literal["dust", "trail", "drop-out", "scratch"]
@@ -175,8 +174,7 @@ def specks_in(here: Array, before: Array, after: Array, sigma: Array, apart: int
     of its noise; `apart` is how many frames the second lies ahead (below 0: back)."""
     if min(here.shape) < LEAST_SIDE:
         return Found([], [], here.shape, here.size)
-    neighbours = followed(here, before), followed(here, after)
-    departs = Departures(here, before, after, sigma, neighbours)
+    departs = Departures(here, before, after, sigma)
     along, unrest = departs.along(), departs.unrest()
     beyond = departs.beyond()
     plain = [c for c in cores(beyond, STRONG, 2) if c.pixels > TINY or not departs.between(c.place)]
@@ -187,7 +185,7 @@ def specks_in(here: Array, before: Array, after: Array, sigma: Array, apart: int
     found += _whole(hidden, beyond, along, unrest)
     if apart != 1:  # what moves may hide in both others what this frame alone sees
         found = [speck for speck in found if not speck.restless]
-    lines = lines_in(here, sigma, neighbours[1].vectors / np.float32(apart))
+    lines = lines_in(here, sigma, departs.neighbours[1].vectors / np.float32(apart))
     return Found(_without_doubles(found), lines, here.shape, int(np.count_nonzero(unrest <= RESTLESS)))
 
 
@@ -201,21 +199,31 @@ def _covered(specks: Sequence[Speck], shape: tuple[int, int]) -> Mask:
 
 def _whole(parts: Sequence[Core], beyond: Array, along: Array, unrest: Array) -> list[Speck]:
     """The specks that some cores belong to."""
-    found = []
+    found = (_speck(core, beyond, along, unrest) for core in parts)
+    return [speck for speck in found if speck]
+
+
+def _speck(core: Core, beyond: Array, along: Array, unrest: Array) -> Speck | None:
+    """The speck that a core belongs to; none if it is too large."""
     height, width = beyond.shape
-    for place, core, peak, over in parts:
-        rows, columns = np.nonzero(core)
-        shape = _shape(rows + place.y, columns + place.x, beyond)
-        if shape:
-            mask, kind = shape
-            around = place.grown(max(place.width, place.height)).clipped(width, height)
-            seen = np.zeros((around.height, around.width), bool)
-            seen[place.within(around).slices] = core
-            mask[around.slices] |= _extended(seen, along[around.slices])
-            speck = _speck(mask, kind, over)
-            at_x, at_y = (int(v) for v in speck.centre)
-            found.append(replace(speck, strength=peak, restless=bool(unrest[at_y, at_x] > RESTLESS)))
-    return found
+    trail = _trail(core, beyond)
+    if not trail and core.pixels > LARGEST:
+        return None
+    around = core.place.grown(max(core.mask.shape)).clipped(width, height)
+    room = around.grown(GROWN).clipped(width, height) if not trail else Region(0, 0, width, height)
+    mask = np.zeros((room.height, room.width), np.uint8)
+    if trail:
+        cv2.line(mask, *trail.ends, (1,), trail.width)
+    seen = np.zeros((around.height, around.width), bool)
+    seen[core.place.within(around).slices] = core.mask
+    mask[around.within(room).slices] |= _extended(seen, along[around.slices])
+    grown = cv2.dilate(mask, np.ones((2 * GROWN + 1, 2 * GROWN + 1), np.uint8))
+    place = Region(*cv2.boundingRect(grown))
+    sure = float(np.clip(1 - np.exp(-(core.over + 1) / 3), 0, 0.99))
+    kind: Kind = trail.kind if trail else "dust"
+    speck = Speck(room.x + place.x, room.y + place.y, grown[place.slices] > 0, kind, sure, core.peak)
+    x, y = (int(v) for v in speck.centre)
+    return replace(speck, restless=bool(unrest[y, x] > RESTLESS))
 
 
 def _extended(core: Mask, along: Array) -> Mask:
@@ -227,27 +235,27 @@ def _extended(core: Mask, along: Array) -> Mask:
     return whole if np.count_nonzero(whole) <= MOST_GROWN * np.count_nonzero(core) else core
 
 
-def _shape(
-    rows: npt.NDArray[np.intp], columns: npt.NDArray[np.intp], beyond: Array
-) -> tuple[npt.NDArray[np.uint8], Kind] | None:
-    """Where the speck of some pixels lies, and what it is by its shape; none if it is too large."""
-    points = np.stack([columns, rows], axis=1).astype(np.float32)
+class Trail(NamedTuple):
+    """A long thin speck: its ends (x, y), its width in pixels, and whether it is one of the sky or of a line."""
+
+    ends: tuple[tuple[int, int], tuple[int, int]]
+    width: int
+    kind: Kind
+
+
+def _trail(core: Core, beyond: Array) -> Trail | None:
+    """The trail that a core is a part of, if it is long and thin."""
+    rows, columns = np.nonzero(core.mask)
+    points = np.stack([columns + core.place.x, rows + core.place.y], axis=1).astype(np.float32)
     centre, size, _ = cv2.minAreaRect(points)
     length, width = max(size) + 1, min(size) + 1
-    if length >= LONG and length > SLENDER * width:
-        along = cv2.fitLine(points, cv2.DIST_L2, 0, 0.01, 0.01).ravel()[:2]  # finer than the rectangle's angle
-        ends = _followed_to_ends(beyond, np.array(centre), along, length / 2)
-        mask = np.zeros(beyond.shape, np.uint8)
-        (x0, y0), (x1, y1) = ((round(float(x)), round(float(y))) for x, y in ends)
-        cv2.line(mask, (x0, y0), (x1, y1), 1, max(round(width), 1))
-        mask[rows, columns] = 1
-        level = abs(along[1]) < 0.05 and width <= 4 and length >= 2 * LONG
-        return mask, "drop-out" if level else "trail"
-    if len(rows) > LARGEST:
+    if length < LONG or length <= SLENDER * width:
         return None
-    mask = np.zeros(beyond.shape, np.uint8)
-    mask[rows, columns] = 1
-    return mask, "dust"
+    along = cv2.fitLine(points, cv2.DIST_L2, 0, 0.01, 0.01).ravel()[:2]  # finer than the rectangle's angle
+    (x0, y0), (x1, y1) = _followed_to_ends(beyond, np.array(centre), along, length / 2)
+    ends = (round(float(x0)), round(float(y0))), (round(float(x1)), round(float(y1)))
+    level = abs(along[1]) < 0.05 and width <= 4 and length >= 2 * LONG
+    return Trail(ends, max(round(width), 1), "drop-out" if level else "trail")
 
 
 def _followed_to_ends(beyond: Array, centre: Array, along: Array, half: float) -> list[Array]:
@@ -271,13 +279,6 @@ def _followed_to_ends(beyond: Array, centre: Array, along: Array, half: float) -
                 missing += 1
         ends.append(centre + sign * along * reached)
     return ends
-
-
-def _speck(mask: npt.NDArray[np.uint8], kind: Kind, over: float) -> Speck:
-    sure = float(np.clip(1 - np.exp(-(over + 1) / 3), 0, 0.99))
-    grown = cv2.dilate(mask, np.ones((2 * GROWN + 1, 2 * GROWN + 1), np.uint8))
-    x, y, width, height = cv2.boundingRect(grown)
-    return Speck(x, y, grown[y : y + height, x : x + width] > 0, kind, sure)
 
 
 def _without_doubles(found: list[Speck]) -> list[Speck]:

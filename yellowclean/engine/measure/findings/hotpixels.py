@@ -103,14 +103,16 @@ def lasting_in(looks: Sequence[Bright]) -> Lasting:
     least = (LASTING_MOVING if moving else LASTING) * len(looks)
     places = np.concatenate([bright.places for bright in looks])
     different, which, times = np.unique(places, axis=0, return_inverse=True, return_counts=True)
-    mean = np.zeros((len(different), 2 * NEAR + 1, 2 * NEAR + 1, 3), np.float32)
-    np.add.at(mean, which.ravel(), np.concatenate([bright.over for bright in looks]).astype(np.float32))
-    mean /= times[:, None, None, None]
+    lasting, often = np.flatnonzero(times >= least), times[which.ravel()] >= least
+    over = np.concatenate([bright.over for bright in looks])[often].astype(np.float32)
+    mean = np.zeros((len(lasting), *over.shape[1:]), np.float32)
+    np.add.at(mean, np.searchsorted(lasting, which.ravel()[often]), over)
+    mean /= times[lasting, None, None, None]
     height = mean[:, NEAR, NEAR].max(axis=1)
     around = np.abs(mean[:, RING > 0]).max(axis=(1, 2), initial=0)
-    lasting = (times >= least) & (height > LONELY * around if moving else _one_coloured(mean))
-    inner = mean[lasting, NEAR - 1 : NEAR + 2, NEAR - 1 : NEAR + 2]
-    return Lasting(moving, different[lasting], inner > SPILLED * height[lasting, None, None, None])
+    alone = height > LONELY * around if moving else _one_coloured(mean)
+    inner = mean[alone, NEAR - 1 : NEAR + 2, NEAR - 1 : NEAR + 2]
+    return Lasting(moving, different[lasting[alone]], inner > SPILLED * height[alone, None, None, None])
 
 
 def _one_coloured(mean: Array) -> npt.NDArray[np.bool_]:
