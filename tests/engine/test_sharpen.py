@@ -19,6 +19,7 @@ from yellowclean.engine.judge.overwork.report import Overwork
 from yellowclean.engine.judge.strip import strip_at
 from yellowclean.engine.measure.blur import edge_blur, sharpest
 from yellowclean.engine.measure.edge import edge_response
+from yellowclean.engine.measure.lens import disc_radius, spread_of
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
@@ -35,6 +36,13 @@ def seen(light: list[Array], blur: float, noise_cv: float = NOISE_CV) -> list[Fr
     lens = [cv2.GaussianBlur(frame, (0, 0), blur) if blur else frame for frame in light]
     noisy = [bt709_encoded(f) + rng.standard_normal(f.shape) * noise_cv / CV_SCALE for f in lens]
     return [np.clip(frame, 0, 1).astype(np.float32) for frame in noisy]
+
+
+def out_of_focus(light: Array, radius: float) -> Array:
+    """Light through a lens that draws a disc of each point."""
+    fine = np.arange(-88, 88) / 16 + 1 / 32
+    disc = (np.hypot(*np.meshgrid(fine, fine)) < radius).astype(np.float32).reshape(11, 16, 11, 16).sum(axis=(1, 3))
+    return np.asarray(cv2.filter2D(light, -1, disc / disc.sum()), np.float32)
 
 
 def scene(name: str, more: float = 1.5, frames: int = 5) -> list[Array]:
@@ -103,6 +111,21 @@ class Blurs(TestCase):
                 with self.subTest(load.__name__, blur=blur, own=own):
                     found = self.measured(seen([light], blur)[0])
                     self.assertAlmostEqual(found / np.hypot(own, blur), 1, delta=0.12)
+
+    def test_a_lens_out_of_focus_is_told_on_photographs_and_no_other_blur_is(self) -> None:
+        moved = np.ones((1, 7), np.float32) / 7
+        for load in (data.astronaut, data.coffee, data.chelsea):
+            light = bt709_linear(load().astype(np.float32) / 255)
+            others = light, cv2.GaussianBlur(light, (0, 0), 1.5), cv2.filter2D(light, -1, moved)
+            with self.subTest(load.__name__):
+                self.assertTrue(all(np.isnan(self.disc(seen([other], 0)[0])) for other in others))
+                self.assertAlmostEqual(self.disc(seen([out_of_focus(light, 3)], 0)[0]), 3, delta=0.2)
+
+    @staticmethod
+    def disc(frame: Frame) -> float:
+        curve, plane = grey_curve(OF_CAMERAS), luma(frame)
+        sigma = np.full_like(plane, NOISE_CV / CV_SCALE) * curve.slope(plane)
+        return disc_radius([spread_of(curve.light(plane), sigma, plane > 0.98)])
 
     @staticmethod
     def measured(frame: Frame) -> float:
@@ -239,6 +262,19 @@ class Proposals(TestCase):
         self.assertEqual(propose(soft).steps[-1].kind, "sharpen")
         self.assertEqual(offered(soft, "sharpen").settings["blur"], step.settings["blur"])
         self.assertEqual(offered(soft, "grain").settings, {})
+
+    def test_a_lens_out_of_focus_is_undone_as_such(self) -> None:
+        for name, radius in (("figurehead", 3.0), ("quay", 2.5)):
+            light = scene(name)
+            footage = seen([out_of_focus(frame, radius) for frame in light], 0)
+            truth = np.clip(bt709_encoded(light[2]), 0, 1)
+            plan = propose(survey(MemorySource(footage)), sharpen=True)
+            step = next(s for s in plan.steps if s.kind == "sharpen")
+            with self.subTest(name, radius=radius):
+                self.assertEqual(step.settings["shape"], "disc")
+                self.assertAlmostEqual(2 * step.settings["blur"] / radius, 1, delta=0.06)
+                told, soft = (sharpened(footage, **step.settings | {"shape": s}) for s in ("disc", "gaussian"))
+                self.assertGreater(error_db(told, truth), error_db(soft, truth) + 0.5)
 
 
 class Judged(TestCase):

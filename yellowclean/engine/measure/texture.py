@@ -11,14 +11,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import cache
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
-import numpy.typing as npt
-import scipy
 
 from ..frames import Array
-from .blur import Mask
+from .pieces import Mask, frequencies, spectra
 
 WINDOW = 32
 """Side in pixels of the pieces in which texture is looked at."""
@@ -48,13 +46,7 @@ class Texture(NamedTuple):
 
 def texture_of(light: Array, sigma: Array, clipped: Mask) -> Texture:
     """The texture of a plane of linear light, H×W, of noise `sigma` (same shape), where nothing is `clipped`."""
-    whole = ~_pieces(clipped).any(axis=(1, 2))
-    pieces = _pieces(light)[whole]
-    wave = np.sin(np.pi * (np.arange(WINDOW, dtype=np.float32) + 0.5) / WINDOW) ** 2
-    bell = np.outer(wave, wave)
-    spectrum = scipy.fft.rfft2((pieces - pieces.mean(axis=(1, 2), keepdims=True)) * bell)
-    power = spectrum.real**2 + spectrum.imag**2
-    noise = (_pieces(sigma)[whole] ** 2).mean(axis=(1, 2)) * (bell**2).sum()
+    power, noise = spectra(light, sigma, clipped, WINDOW, WINDOW)
     fine, middle = (np.tensordot(power, octave, 2) for octave in _octaves())
     noise_fine, noise_middle = (noise * octave.sum() for octave in _octaves())
     seen = (fine > OVER_NOISE * noise_fine) & (middle > OVER_NOISE * noise_middle)
@@ -95,13 +87,6 @@ def _octaves() -> tuple[Array, Array]:
 
 
 def _frequencies() -> Array:
-    """Cycles a pixel of the transform of a piece."""
-    away: Array = np.hypot(np.fft.fftfreq(WINDOW)[:, None], np.fft.rfftfreq(WINDOW))
+    """Cycles a pixel of the transform of a piece, in whatever direction."""
+    away: Array = np.hypot(*frequencies(WINDOW))
     return away
-
-
-def _pieces(plane: npt.NDArray[Any]) -> npt.NDArray[Any]:
-    """The whole pieces of a plane: N×WINDOW×WINDOW."""
-    rows, columns = (side // WINDOW for side in plane.shape)
-    cut = plane[: rows * WINDOW, : columns * WINDOW].reshape(rows, WINDOW, columns, WINDOW)
-    return cut.swapaxes(1, 2).reshape(-1, WINDOW, WINDOW)

@@ -10,9 +10,9 @@ from __future__ import annotations
 import cv2
 import numpy as np
 import numpy.typing as npt
-import scipy
 
 from ..frames import Array, Region
+from ..measure.lens import transfer
 from ..octaves import DCT
 from ._dct import shrunk
 
@@ -68,17 +68,6 @@ def _spread(down: int, across: int, side: int) -> list[tuple[int, int]]:
     rows, columns = (np.linspace(0, room, max(2 * room // side + 1, 1)).astype(int) for room in (down, across))
     places = [(int(y), int(x)) for y in rows for x in columns]
     return places[:: max(-(-len(places) // MOST_TILES), 1)]
-
-
-def transfer(frequency: Array, deviation: float, *, disc: bool = False) -> Array:
-    """What a blur lets through at a frequency in cycles a pixel: a Gaussian of that deviation in pixels, or an even
-    disc of the same (of twice its radius), as a lens out of focus has it."""
-    if not disc:
-        gaussian: Array = np.exp(-2 * (np.pi * deviation * frequency) ** 2)
-        return gaussian
-    at = 2 * np.pi * 2 * deviation * frequency
-    even: Array = np.where(at < 1e-6, 1, 2 * scipy.special.j1(np.maximum(at, 1e-6)) / np.maximum(at, 1e-6))
-    return even
 
 
 def undoing(

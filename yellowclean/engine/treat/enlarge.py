@@ -20,7 +20,7 @@ from ..format import Format
 from ..frames import CV_SCALE, Array, Region, luma
 from ..motion import Track
 from ..parameters import quantity
-from ._boxes import finer_pixels, larger_pixels, through
+from ._boxes import through_finer, through_larger
 from ._sizes import MOST_ENLARGED, Sized, larger, settings_for, sized
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal
@@ -106,44 +106,58 @@ def apply(p: Enlarge, window: Window, around: Around) -> Picture:
 
 @dataclass(frozen=True, slots=True)
 class _Seen:
-    """A frame, H×W×3, the way there and back (none for the frame itself), and how far it is trusted (enlarged)."""
+    """A frame (3×H×W), the way there and back (none for the frame itself), how far it is trusted (enlarged), and
+    which of its pixels show what is found here as a whole (H×W)."""
 
-    rgb: Array
+    planes: Array
     there: Track | None
     back: Track | None
     trust: Array
+    whole: Array
 
 
 def _restored(p: Enlarge, times: Fraction, window: Window, around: Around) -> Array:
     """The window's frame, `times` as large, over all of its place."""
-    here, many = window.here.rgb, float(times)
-    large = _wide(here, times)
+    here, many = _planes(window.here.rgb), float(times)
+    large = _planes(_wide(window.here.rgb, times))
     place = np.array([many * window.place.x, many * window.place.y, 0, 0, many * p.search], np.float32)
     sigma = float(max(around.profile.typical_cv("luma") / CV_SCALE, LEAST_SIGMA))
-    seen = [_Seen(here, None, None, np.ones(large.shape[:2], np.float32))]
+    seen = [_Seen(here, None, None, np.ones(large.shape[1:], np.float32), np.ones(here.shape[1:], np.float32))]
     for n in window.neighbours:
         there = around.motion(n, window.n).scaled(many, many)
         back = around.motion(window.n, n).scaled(many, many)
         other = window.pull(n).rgb
-        seen.append(_Seen(other, there, back, _trust(large, other, times, back, place, sigma)))
-    total = np.sum([frame.trust for frame in seen], axis=0)[..., None]
+        trust = _trust(large, _planes(_wide(other, times)), many, back, place, sigma)
+        found = fetched(np.empty((0, *trust.shape), np.float32), there, place, (0, *trust.shape))[1] > 0
+        whole = through_larger(found.astype(np.float32)[None], times)[0] > WHOLLY
+        seen.append(_Seen(_planes(other), there, back, trust, whole.astype(np.float32)))
+    share = np.float32(STEP) / np.sum([frame.trust for frame in seen], axis=0)
     spread = SMOOTH * many if sigma > SMOOTH_FROM else 0.0
-    coarse = larger_pixels(here.shape[0], times), larger_pixels(here.shape[1], times)
-    fine = finer_pixels(large.shape[0], times), finer_pixels(large.shape[1], times)
-    before = large
+    before = large.copy()
     for _ in range(ROUNDS):
-        large, before = large + np.float32(MOMENTUM) * (large - before), large
+        np.subtract(large, before, out=before)
+        before *= np.float32(MOMENTUM)
+        before += large
+        large, before = before, large
         laid = np.zeros_like(large)
         for frame in seen:
-            moved, found, _ = _moved(large, frame.there, place)
-            apart: Array = frame.rgb - through(moved, *coarse)
-            apart *= through((found > 0).astype(np.float32)[..., None], *coarse) > WHOLLY
-            apart = through(apart, *fine)
+            apart = through_larger(_moved(large, frame.there, place), times)
+            np.subtract(frame.planes, apart, out=apart)
+            apart *= frame.whole
+            apart = through_finer(apart, times)
             if spread:
-                apart = np.asarray(cv2.GaussianBlur(apart, (0, 0), spread), np.float32)
-            laid += frame.trust[..., None] * _moved(apart, frame.back, place)[0]
-        large = large + np.float32(STEP) * laid / total
-    return np.asarray(large, np.float32)
+                for plane in apart:
+                    cv2.GaussianBlur(plane, (0, 0), spread, dst=plane)
+            apart = _moved(apart, frame.back, place)
+            apart *= frame.trust
+            laid += apart
+        laid *= share
+        large += laid
+    return np.moveaxis(large, 0, 2)
+
+
+def _planes(rgb: Array) -> Array:
+    return np.ascontiguousarray(np.moveaxis(rgb, 2, 0), np.float32)
 
 
 def _wide(rgb: Array, times: Fraction) -> Array:
@@ -151,23 +165,18 @@ def _wide(rgb: Array, times: Fraction) -> Array:
     return np.asarray(cv2.resize(rgb, size, interpolation=cv2.INTER_CUBIC), np.float32)
 
 
-def _moved(rgb: Array, track: Track | None, place: Array) -> tuple[Array, Array, Array]:
-    """A picture as it lies along a motion, what of it was found (0: nothing), and the doubt about it."""
-    if track is None:
-        nothing = np.zeros(rgb.shape[:2], np.float32)
-        return rgb, nothing + 1, nothing
-    planes = np.ascontiguousarray(np.moveaxis(rgb, 2, 0))
-    moved, gain, doubt = fetched(planes, track, place, planes.shape)
-    return np.moveaxis(moved, 0, 2), gain, doubt
+def _moved(planes: Array, track: Track | None, place: Array) -> Array:
+    """Planes as they lie along a motion."""
+    return planes if track is None else fetched(planes, track, place, planes.shape)[0]
 
 
-def _trust(large: Array, other: Array, times: Fraction, back: Track, place: Array, sigma: float) -> Array:
-    """How far a neighbour can be trusted at each place of the enlarged frame, 0-1."""
-    moved, gain, doubt = _moved(_wide(other, times), back, place)
-    plane = luma(large)
-    spread = JUDGED_PX * float(times) / 2
-    apart = cv2.GaussianBlur((luma(moved) - plane) ** 2, (0, 0), spread)
-    fine = plane - cv2.GaussianBlur(plane, (0, 0), DETAIL_PX * float(times) / 2)
+def _trust(large: Array, other: Array, many: float, back: Track, place: Array, sigma: float) -> Array:
+    """How far a neighbour (enlarged) can be trusted at each place of the enlarged frame, 0-1; both as planes."""
+    moved, gain, doubt = fetched(other, back, place, other.shape)
+    plane = luma(np.moveaxis(large, 0, 2))
+    spread = JUDGED_PX * many / 2
+    apart = cv2.GaussianBlur((luma(np.moveaxis(moved, 0, 2)) - plane) ** 2, (0, 0), spread)
+    fine = plane - cv2.GaussianBlur(plane, (0, 0), DETAIL_PX * many / 2)
     detail = cv2.GaussianBlur(fine * fine, (0, 0), spread)
     strange = np.maximum(apart - 2 * sigma**2 - AGREES * detail, 0) / (8 * sigma**2 + DIFFERS * detail)
     trust: Array = np.exp(-strange - (2 * doubt) ** 2) * (gain > 0)

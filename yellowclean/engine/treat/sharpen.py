@@ -15,7 +15,7 @@ import numpy as np
 
 from ..colour.grey import grey_curve
 from ..frames import CV_SCALE, Array, Frame, Region, luma
-from ..measure.findings.softness import blur_of, cut
+from ..measure.findings.softness import DISC, blur_of, cut
 from ..parameters import Parameters, amount, choice, quantity, switch
 from . import temporal
 from ._deblur import REACH, added, giving_back, rings, undoing, unsharp
@@ -68,7 +68,7 @@ class Sharpen(Parameters):
         80, "Amount", "Of the unsharp mask.", unit="%", least=0, most=500, step=5, only={"method": ["unsharp"]}
     )
     blur: float = quantity(
-        0.8, "Blur", "Deviation of the blur, as measured at the sharpest edges; rather too small than too large.",
+        0.8, "Blur", "Its deviation: half the radius of one that is out of focus; rather too small than too large.",
         unit="px", least=0.3, most=4, step=0.05, only={"method": ["measured"]},
     )  # fmt: skip
     radius: float = quantity(
@@ -234,11 +234,14 @@ def propose(case: Case) -> Proposal | None:
     used = merge_settings(case.movement, luma=True, chroma=True)
     frames = 0 if merged or case.frames == 1 else int(min(used["frames"], MOST_FRAMES))
     neighbours = "the step before has merged neighbours" if merged else f"with {frames} neighbours each side"
+    shape = "disc" if found.form == DISC else "gaussian"
+    cause = f"out of focus by {2 * blur:.1f} px" if found.form == DISC else f"blurred by {blur:.2f} px"
     told = (
-        f"The sharpest detail is {found.value:.1f} px wide, blurred by {blur:.2f} px: undone as far as noise"
-        f" lets, in luma alone, {neighbours}."
+        f"The sharpest detail is {found.value:.1f} px wide, {cause}: undone as far as noise lets, in luma alone,"
+        f" {neighbours}."
     )
-    return Proposal({"blur": round(min(max(blur, 0.3), 4.0), 2), "frames": frames, "search": used["search"]}, told)
+    settings = {"blur": round(min(max(blur, 0.3), 4.0), 2), "shape": shape, "frames": frames}
+    return Proposal(settings | {"search": used["search"]}, told)
 
 
 TREATMENT = Treatment(

@@ -49,8 +49,9 @@ def whole_frames(frames: Sequence[int], info: MediaInfo) -> list[Spot]:
 
 
 class Finding(BaseModel):
-    """One measured fault with its unit, tolerance and place. `detail` says the rest in words; `spots`
-    lists single places where the fault is made of such (at most `MOST_SPOTS`)."""
+    """One measured fault with its unit, tolerance and place. `detail` says the rest in words, `form` which of its
+    kind it is, where what treats it has to know; `spots` lists single places where the fault is made of such (at
+    most `MOST_SPOTS`)."""
 
     model_config = ConfigDict(frozen=True, allow_inf_nan=False)
 
@@ -62,6 +63,7 @@ class Finding(BaseModel):
     frame: int
     region: Place | None = None
     detail: str = ""
+    form: str = ""
     spots: list[Spot] = []
 
     @property
@@ -145,7 +147,7 @@ class Detector:
 
     def finding(
         self, value: float, frame: int, *, confidence: float = 1.0, region: Place | None = None, detail: str = "",
-        spots: Sequence[Spot] = (),
+        form: str = "", spots: Sequence[Spot] = (),
     ) -> Finding:  # fmt: skip
         return Finding(
             kind=self.kind,
@@ -156,6 +158,7 @@ class Detector:
             frame=frame,
             region=region,
             detail=detail,
+            form=form,
             spots=list(spots[:MOST_SPOTS]),
         )
 

@@ -1,7 +1,8 @@
 """Softness: how wide the picture's sharpest edges are, whatever way they run, and what straight ones let through.
 
 The sharpest edges count: what is out of focus on purpose does not. Where fine texture shows that they are all of
-that kind, it tells of the blur instead. Noise hides both: a noisy frame is averaged with those beside it first.
+that kind, it tells of the blur instead; and where a lens was out of focus, the zeros that it leaves in the
+spectrum. Noise hides all of them: a noisy frame is averaged with those beside it first.
 """
 
 from __future__ import annotations
@@ -17,6 +18,7 @@ from ...frames import CV_SCALE, Frame
 from ...media import MediaInfo
 from ..blur import EdgeBlur, Mask, edge_blur, sharpest
 from ..edge import TILE, Edge
+from ..lens import SMALLEST, Spread, disc_radius, spread_of
 from ..texture import Texture, texture_limit, texture_of
 from .base import Detector, Finding, Look, Place
 
@@ -43,6 +45,12 @@ LINEAR_LIGHT = "linear"
 LEAST_SIGMA_CV = 0.5
 """Noise is taken for no less, so that a ripple that nobody sees is no edge."""
 
+DISC = "disc"
+"""What softness is called that is of a lens out of focus."""
+
+SOFT_AS_DISC = 0.7
+"""Part of a disc's deviation that the edges' blur has at least: else it is of what is out of focus on purpose."""
+
 KEPT = 4000
 """Pixels on edges that are kept of a frame."""
 
@@ -52,6 +60,7 @@ class Seen(NamedTuple):
 
     blur: EdgeBlur
     texture: Texture
+    spread: Spread
     straight: list[Edge]
 
 
@@ -70,7 +79,8 @@ def observe(look: Look) -> Seen:
     light = curve.light(plane)
     found = edge_blur(light, sigma, clipped)
     every = slice(None, None, max(len(found.variance) // KEPT, 1))
-    return Seen(_joined([found], every), texture_of(light, sigma, clipped), look.edges)
+    told = texture_of(light, sigma, clipped), spread_of(light, sigma, clipped)
+    return Seen(_joined([found], every), *told, look.edges)
 
 
 def conclude(seen: Sequence[tuple[int, Seen]], info: MediaInfo) -> Finding:
@@ -80,9 +90,12 @@ def conclude(seen: Sequence[tuple[int, Seen]], info: MediaInfo) -> Finding:
     variance = max(sharpest(together), 0.0)
     # where it is as in the whole shot, so that one frame tells what a step does to it
     n, look = min((item for item in seen if item[1].blur.variance.size), key=lambda item: _apart(item[1], variance))
-    told = f"blur of {np.sqrt(variance):.2f} px at the sharpest edges"
-    limit = texture_limit([s.texture for _, s in seen])
-    if limit < variance:
+    told, form = f"blur of {np.sqrt(variance):.2f} px at the sharpest edges", ""
+    limit, radius = texture_limit([s.texture for _, s in seen]), _radius([s.spread for _, s in seen], variance)
+    if radius:
+        variance, form = (radius / 2) ** 2, DISC
+        told = f"out of focus by a disc of {radius:.1f} px radius"
+    elif limit < variance:
         variance, told = limit, f"{told}; fine texture allows {np.sqrt(limit):.2f} px"
     slanted = sorted(edge.response.mtf50 for _, s in seen for edge in s.straight if edge.response.slanted)
     if len(slanted) >= ENOUGH_STRAIGHT:
@@ -91,8 +104,16 @@ def conclude(seen: Sequence[tuple[int, Seen]], info: MediaInfo) -> Finding:
         )
     return DETECTOR.finding(
         RISE * float(np.sqrt(variance + PIXEL)), n, region=_place(look.blur, variance, info),
-        confidence=min(len(together.variance) / SURE_FROM, 1.0), detail=told,
+        confidence=min(len(together.variance) / SURE_FROM, 1.0), detail=told, form=form,
     )  # fmt: skip
+
+
+def _radius(spreads: Sequence[Spread], variance: float) -> float:
+    """Radius of the disc that a lens out of focus drew, where edges have that variance; 0 where it did not."""
+    if np.sqrt(variance) < SOFT_AS_DISC * SMALLEST / 2:
+        return 0.0
+    radius = disc_radius(spreads)
+    return radius if np.sqrt(variance) >= SOFT_AS_DISC * radius / 2 else 0.0
 
 
 def _apart(look: Seen, variance: float) -> float:

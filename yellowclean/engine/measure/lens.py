@@ -1,0 +1,113 @@
+"""What a lens lets through, and whether it was out of focus.
+
+An even disc, as a lens out of focus draws of a point, lets nothing through at the zeros of its transform, whose
+places tell its radius (after Cannon 1976, "Blind deconvolution of spatially invariant image blurs with phase", IEEE
+Transactions on Acoustics, Speech and Signal Processing 24, from memory). The spectrum of a picture falls by a power
+of the frequency (Field 1987) and as a Gaussian blurs it, down to the noise; where a disc besides explains it
+plainly better, and not across or down the picture alone, as what moved while it was exposed, it is one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import numpy as np
+import scipy
+
+from ..frames import Array
+from .pieces import Mask, frequencies, spectra
+
+SIDE, APART = 64, 32
+"""Pixels a side of the pieces whose spectrum is looked at, and how far apart they are."""
+
+RINGS = np.arange(3, SIDE // 2)
+"""Rings of frequencies that are looked at, in cycles a piece: in coarser ones the piece itself shows."""
+
+SMALLEST, LARGEST, STEP = 1.8, 8.0, 1.06
+"""Radii in pixels between which a disc is looked for, and by what factor they follow one another: smaller ones let
+through what is there to be told them by."""
+
+PLAIN, EITHER = ((SMALLEST, 2.4), (0.6, 0.3)), -0.4
+"""Logarithm of how many times better a disc has to explain the spectrum, by its radius, since small ones look much
+like a Gaussian; and of how many times at least in either direction alone."""
+
+TOLERANT = 0.1
+"""Logarithm of power from which on what is not explained counts less and less: bars and weaves stand out."""
+
+LEAST_THROUGH = 1e-5
+FEWEST_PIECES = 8
+
+
+class Spread(NamedTuple):
+    """The power of a picture's pieces, summed: across and down by rings (2×RINGS), what noise adds to each of them,
+    and how many pieces they are."""
+
+    power: Array
+    noise: float
+    pieces: int
+
+
+def transfer(frequency: Array, deviation: float, *, disc: bool = False) -> Array:
+    """What a blur lets through at a frequency in cycles a pixel: a Gaussian of that deviation in pixels, or an even
+    disc of the same (of twice its radius), as a lens out of focus has it."""
+    if not disc:
+        gaussian: Array = np.exp(-2 * (np.pi * deviation * frequency) ** 2)
+        return gaussian
+    at = 2 * np.pi * 2 * deviation * frequency
+    even: Array = np.where(at < 1e-6, 1, 2 * scipy.special.j1(np.maximum(at, 1e-6)) / np.maximum(at, 1e-6))
+    return even
+
+
+def spread_of(light: Array, sigma: Array, clipped: Mask) -> Spread:
+    """The spectrum of a plane of linear light, H×W, of noise `sigma` (same shape), where nothing is `clipped`."""
+    power, noise, pieces = np.zeros((SIDE, SIDE // 2 + 1)), 0.0, 0
+    for top in range(0, light.shape[0] - SIDE + 1, APART):
+        rows = slice(top, top + SIDE)
+        found = spectra(light[rows], sigma[rows], clipped[rows], SIDE, APART)
+        power, noise, pieces = power + found.power.sum(axis=0), noise + found.noise.sum(), pieces + len(found.noise)
+    down, across = frequencies(SIDE)
+    ring = np.rint(np.hypot(down, across) * SIDE).astype(int)
+    level = np.abs(across) >= np.abs(down)
+    means = [[power[(ring == r) & part].mean() for r in RINGS] for part in (level, ~level)]
+    return Spread(np.array(means), float(noise), pieces)
+
+
+def disc_radius(pictures: Sequence[Spread]) -> float:
+    """The radius in pixels of the disc that the lens drew in some pictures; NaN where none is told."""
+    noise = sum(picture.noise for picture in pictures)
+    if sum(picture.pieces for picture in pictures) < FEWEST_PIECES or noise <= 0:
+        return float("nan")
+    power = np.log(np.sum([picture.power for picture in pictures], axis=0) / noise)
+    without = _unexplained(power, 0.0)
+    radii = SMALLEST * STEP ** np.arange(np.log(LARGEST / SMALLEST) / np.log(STEP))
+    left = {float(radius): _unexplained(power, radius) for radius in radii}
+    for finer in (STEP**0.5, STEP**0.25):
+        best = min(left, key=lambda radius: left[radius].sum())
+        left |= {radius: _unexplained(power, radius) for radius in (best / finer, best * finer)}
+    best = min(left, key=lambda radius: left[radius].sum())
+    better, either = np.log(without.sum() / left[best].sum()), np.log(without / left[best])
+    return best if better > np.interp(best, *PLAIN) and either.min() > EITHER else float("nan")
+
+
+def _unexplained(power: Array, radius: float) -> Array:
+    """What a disc of that radius (0: none) leaves unexplained of the logarithm of power, in parts of the noise's,
+    across and down (2×RINGS)."""
+    frequency = RINGS / SIDE
+    away, gaussian = np.log(frequency), (2 * np.pi * frequency) ** 2
+    disc = np.log(np.maximum(transfer(frequency, radius / 2, disc=True) ** 2, LEAST_THROUGH))
+
+    def left(told: Array, of: Array) -> Array:
+        height, fall, blur, noise = told
+        signal = height - fall * away - np.exp(min(blur, 3.0)) * gaussian + disc
+        found: Array = np.logaddexp(signal, noise) - of
+        return found
+
+    def cost(of: Array) -> float:
+        start = [of[0] + 2 * away[0], 2.0, np.log(0.1), 0.0]
+        fitted = scipy.optimize.least_squares(
+            left, start, loss="soft_l1", f_scale=TOLERANT, max_nfev=60, args=(of,)
+        )
+        return float(fitted.cost)
+
+    return np.array([cost(of) for of in power])
