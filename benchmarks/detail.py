@@ -49,7 +49,7 @@ class Case(NamedTuple):
 CASES = (
     Case("blur 0.8 px", 0.8, 1), Case("blur 1.2 px", 1.2, 1), Case("blur 1.8 px", 1.8, 1),
     Case("blur 1.2 px, noise 4", 1.2, 4), Case("blur 1.2 px, 4:2:0", 1.2, 1, subsampled=True),
-    Case("defocus 2 px", 2.0, 1, disc=True), Case("sharp already", 0.0, 1),
+    Case("defocus 2 px", 2.0, 1, disc=True), Case("defocus 3 px", 3.0, 1, disc=True), Case("sharp already", 0.0, 1),
 )  # fmt: skip
 
 

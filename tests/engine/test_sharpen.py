@@ -116,7 +116,7 @@ class Blurs(TestCase):
         moved = np.ones((1, 7), np.float32) / 7
         for load in (data.astronaut, data.coffee, data.chelsea):
             light = bt709_linear(load().astype(np.float32) / 255)
-            others = light, cv2.GaussianBlur(light, (0, 0), 1.5), cv2.filter2D(light, -1, moved)
+            others = light, cv2.GaussianBlur(light, (0, 0), 1.2), cv2.filter2D(light, -1, moved)
             with self.subTest(load.__name__):
                 self.assertTrue(all(np.isnan(self.disc(seen([other], 0)[0])) for other in others))
                 self.assertAlmostEqual(self.disc(seen([out_of_focus(light, 3)], 0)[0]), 3, delta=0.2)

@@ -28,9 +28,10 @@ SMALLEST, LARGEST, STEP = 1.8, 8.0, 1.06
 """Radii in pixels between which a disc is looked for, and by what factor they follow one another: smaller ones let
 through what is there to be told them by."""
 
-PLAIN, EITHER = ((SMALLEST, 2.4), (0.6, 0.3)), -0.4
+PLAIN, EITHER = ((SMALLEST, 2.4), (0.42, 0.3)), -0.4
 """Logarithm of how many times better a disc has to explain the spectrum, by its radius, since small ones look much
-like a Gaussian; and of how many times at least in either direction alone."""
+like a Gaussian; and of how many times at least in either direction alone. One that is missed costs more than a
+Gaussian that is taken for one: edges read it too large."""
 
 TOLERANT = 0.1
 """Logarithm of power from which on what is not explained counts less and less: bars and weaves stand out."""

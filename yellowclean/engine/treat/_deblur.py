@@ -15,15 +15,9 @@ from ..frames import Array, Region
 from ..measure.lens import transfer
 from ..octaves import DCT
 from ._dct import shrunk
-
-SIDE = 33
-HALF = SIDE // 2
-"""Pixels a side of a filter, and how far it reaches."""
+from ._fir import HALF, fitted, frequencies
 
 TILE, MOST_TILES = 256, 24
-SAMPLES = 128
-"""Frequencies a side in which filters are made."""
-
 NOISE_SHARE = 0.5
 """Share of the noise that the filter is made for; the rest falls to the shrinkage, which sees where detail is."""
 
@@ -35,6 +29,9 @@ FALL = 2.5
 and sensors hand on falls faster)."""
 
 MOST_GAIN = 30.0
+
+LEAST_THROUGH = 1e-4
+"""What a blur lets through below which it lets through nothing."""
 
 
 def rings(plane: Array) -> Array:
@@ -77,13 +74,15 @@ def undoing(
 
     `power` is told at `rings`, `noise` is the variance of the noise in it, `by_size` how much of the change is
     wanted at details of 1 to 2, 2 to 4 and more pixels (1: all)."""
-    away = np.hypot(np.fft.fftfreq(SAMPLES)[:, None], np.fft.fftfreq(SAMPLES)[None])
+    away = frequencies()
     signal = _sharp_signal(power, noise, deviation, away, disc=disc)
     blur = transfer(away, deviation, disc=disc)
-    inverse = blur * signal / (blur**2 * signal + NOISE_SHARE * noise)
+    sure = blur**2 * signal / (blur**2 * signal + NOISE_SHARE * noise)
+    inverse = sure / np.where(np.abs(blur) < LEAST_THROUGH, np.inf, blur)
     kept = transfer(away, deviation * (1 - share))
-    change = np.clip(inverse * kept - 1, 0, MOST_GAIN)  # nothing is taken: that is not sharpening
-    return _filter(change * _wanted(away, by_size))
+    raised = np.clip(inverse * kept - 1, 0, MOST_GAIN)  # nothing is taken: that is not sharpening
+    turned = np.clip(inverse * kept - sure, -MOST_GAIN, 0)  # what a disc turned upside down is turned back
+    return fitted(np.where(blur < 0, turned, raised) * _wanted(away, by_size), _power_at(power, away))
 
 
 def _sharp_signal(power: Array, noise: float, deviation: float, away: Array, *, disc: bool) -> Array:
@@ -101,16 +100,16 @@ def _sharp_signal(power: Array, noise: float, deviation: float, away: Array, *, 
 
 def unsharp(radius: float, amount: float, by_size: tuple[float, ...]) -> Array:
     """The change of an unsharp mask: `amount` times what a Gaussian of deviation `radius` takes away."""
-    away = np.hypot(np.fft.fftfreq(SAMPLES)[:, None], np.fft.fftfreq(SAMPLES)[None])
-    return _filter(amount * (1 - transfer(away, radius)) * _wanted(away, by_size))
+    away = frequencies()
+    return fitted(amount * (1 - transfer(away, radius)) * _wanted(away, by_size), _usual(away))
 
 
 def giving_back(passed: Array, share: float, by_size: tuple[float, ...]) -> Array:
     """The change that gives back a `share` (0-1) of what steps took of contrast, where they let through so much of
     detail (`passed`, from 0 to 0.5 cycles a pixel)."""
-    away = np.hypot(np.fft.fftfreq(SAMPLES)[:, None], np.fft.fftfreq(SAMPLES)[None])
+    away = frequencies()
     through = np.interp(away, np.linspace(0, 0.5, len(passed)), passed)
-    return _filter(share * (1 / through - 1) * _wanted(away, by_size))
+    return fitted(share * (1 / through - 1) * _wanted(away, by_size), _usual(away))
 
 
 def _wanted(away: Array, by_size: tuple[float, ...]) -> Array:
@@ -120,15 +119,14 @@ def _wanted(away: Array, by_size: tuple[float, ...]) -> Array:
     return wanted
 
 
-def _filter(change: Array) -> Array:
-    change[0, 0] = 0
-    centre = SAMPLES // 2
-    middle = slice(centre - HALF, centre + HALF + 1)
-    kernel = np.fft.fftshift(np.fft.ifft2(change).real)[middle, middle]
-    fade = np.hanning(SIDE + 2)[1:-1]
-    kernel = kernel * np.minimum(1.3 * np.sqrt(np.outer(fade, fade)), 1)
-    kernel[HALF, HALF] -= kernel.sum()  # plain areas stay as they are
-    return kernel.astype(np.float32)
+def _power_at(power: Array, away: Array) -> Array:
+    return np.interp(away, np.linspace(0, 0.5, len(power)), power)
+
+
+def _usual(away: Array) -> Array:
+    """Power as pictures have it (Field 1987)."""
+    found: Array = np.maximum(away, away[away > 0].min()) ** -2.0
+    return found
 
 
 def deviations(kernel: Array) -> Array:

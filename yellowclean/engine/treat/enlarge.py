@@ -148,9 +148,8 @@ def _restored(p: Enlarge, times: Fraction, window: Window, around: Around) -> Ar
             if spread:
                 for plane in apart:
                     cv2.GaussianBlur(plane, (0, 0), spread, dst=plane)
-            apart = _moved(apart, frame.back, place)
-            apart *= frame.trust
-            laid += apart
+            for plane, sum_of in zip(_moved(apart, frame.back, place), laid, strict=True):
+                cv2.accumulateProduct(plane, frame.trust, sum_of)
         laid *= share
         large += laid
     return np.moveaxis(large, 0, 2)
