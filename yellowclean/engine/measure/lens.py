@@ -98,16 +98,22 @@ def _unexplained(power: Array, radius: float) -> Array:
     away, gaussian = np.log(frequency), (2 * np.pi * frequency) ** 2
     disc = np.log(np.maximum(transfer(frequency, radius / 2, disc=True) ** 2, LEAST_THROUGH))
 
+    def signal(told: Array) -> Array:
+        height, fall, blur, _ = told
+        return height - fall * away - np.exp(min(blur, 3.0)) * gaussian + disc
+
     def left(told: Array, of: Array) -> Array:
-        height, fall, blur, noise = told
-        signal = height - fall * away - np.exp(min(blur, 3.0)) * gaussian + disc
-        found: Array = np.logaddexp(signal, noise) - of
-        return found
+        return np.logaddexp(signal(told), told[3]) - of
+
+    def slopes(told: Array, _: Array) -> Array:
+        of_signal = scipy.special.expit(signal(told) - told[3])
+        blurred = np.exp(told[2]) * gaussian if told[2] < 3 else np.zeros_like(gaussian)
+        return np.stack([of_signal, -of_signal * away, -of_signal * blurred, 1 - of_signal], axis=1)
 
     def cost(of: Array) -> float:
         start = [of[0] + 2 * away[0], 2.0, np.log(0.1), 0.0]
         fitted = scipy.optimize.least_squares(
-            left, start, loss="soft_l1", f_scale=TOLERANT, max_nfev=60, args=(of,)
+            left, start, slopes, loss="soft_l1", f_scale=TOLERANT, ftol=1e-4, args=(of,)
         )
         return float(fitted.cost)
 
