@@ -110,8 +110,9 @@ class Sharpen(Parameters):
 
     @property
     def extent(self) -> float:
-        """Deviation in pixels of what is undone."""
-        return {"unsharp": self.radius, "give-back": GIVEN_BACK_PX}.get(self.method, self.blur)
+        """Deviation in pixels of what is undone, or the radius of a disc."""
+        blur = 2 * self.blur if self.shape == "disc" else self.blur
+        return {"unsharp": self.radius, "give-back": GIVEN_BACK_PX}.get(self.method, blur)
 
     @property
     def merge(self) -> Temporal:
