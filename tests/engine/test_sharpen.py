@@ -121,6 +121,11 @@ class Blurs(TestCase):
                 self.assertTrue(all(np.isnan(self.disc(seen([other], 0)[0])) for other in others))
                 self.assertAlmostEqual(self.disc(seen([out_of_focus(light, 3)], 0)[0]), 3, delta=0.2)
 
+    def test_nothing_is_told_of_frames_that_hold_nothing(self) -> None:
+        for value in (0.0, 0.5, 1.0, float("nan"), float("inf")):
+            self.assertTrue(np.isnan(self.disc(np.full((80, 130, 3), value, np.float32))), value)
+        self.assertTrue(np.isnan(self.disc(np.zeros((30, 130, 3), np.float32))))
+
     @staticmethod
     def disc(frame: Frame) -> float:
         curve, plane = grey_curve(OF_CAMERAS), luma(frame)

@@ -36,7 +36,9 @@ Gaussian that is taken for one: edges read it too large."""
 TOLERANT = 0.1
 """Logarithm of power from which on what is not explained counts less and less: bars and weaves stand out."""
 
-LEAST_THROUGH = 1e-5
+LEAST_THROUGH, LEAST_POWER = 1e-5, 1e-3
+"""What of power a disc lets through, and what is there in parts of the noise's, at least: as good as nothing."""
+
 FEWEST_PIECES = 8
 
 
@@ -79,7 +81,9 @@ def disc_radius(pictures: Sequence[Spread]) -> float:
     noise = sum(picture.noise for picture in pictures)
     if sum(picture.pieces for picture in pictures) < FEWEST_PIECES or noise <= 0:
         return float("nan")
-    power = np.log(np.sum([picture.power for picture in pictures], axis=0) / noise)
+    power = np.log(np.maximum(np.sum([picture.power for picture in pictures], axis=0) / noise, LEAST_POWER))
+    if not np.isfinite(power).all() or power.max() < 0:  # nothing but noise
+        return float("nan")
     without = _unexplained(power, 0.0)
     radii = SMALLEST * STEP ** np.arange(np.log(LARGEST / SMALLEST) / np.log(STEP))
     left = {float(radius): _unexplained(power, radius) for radius in radii}
