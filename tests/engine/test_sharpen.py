@@ -28,6 +28,7 @@ from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import ShotRecipe, scene_of
 
 NOISE_CV = 3.0
+LARGE_DISC: dict[str, object] = {"blur": 4.0, "shape": "disc", "frames": 0, "floor": 0}
 
 
 def seen(light: list[Array], blur: float, noise_cv: float = NOISE_CV) -> list[Frame]:
@@ -177,7 +178,17 @@ class Sharpening(TestCase):
 
     def test_none_of_it_undone_leaves_the_frame(self) -> None:
         footage = seen(scene("figurehead"), 1.2)
-        np.testing.assert_allclose(sharpened(footage, blur=1.2, share=0), footage[2], atol=0.1 / CV_SCALE)
+        for shape in ("gaussian", "disc"):
+            left = sharpened(footage, blur=1.2, share=0, shape=shape)
+            np.testing.assert_allclose(left, footage[2], atol=0.1 / CV_SCALE)
+
+    def test_a_region_is_as_in_the_whole_however_far_a_disc_keeps_from_what_is_cut_off(self) -> None:
+        light = scene("figurehead", more=0.6)
+        light[2][100:104, 200:204] = 5.0
+        plan = Plan(profile=white_profile(NOISE_CV), steps=[Step(kind="sharpen", settings=LARGE_DISC)])
+        pipeline = Pipeline(Footage(MemorySource(seen(light, 0))), plan)
+        place = Region(250, 90, 32, 32)  # 47 pixels beside it, of 48 that it tells on
+        np.testing.assert_array_equal(pipeline.frame(2, place), pipeline.frame(2)[place.slices])
 
     def test_nothing_is_undone_beside_what_is_cut_off_but_light_goes_on_above_white(self) -> None:
         bright = [3 * cv2.GaussianBlur(frame, (0, 0), 1.2) for frame in step_edge()]

@@ -9,6 +9,7 @@ plainly better, and not across or down the picture alone, as what moved while it
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import NamedTuple
 
@@ -16,10 +17,11 @@ import numpy as np
 import scipy
 
 from ..frames import Array
-from .pieces import Mask, frequencies, spectra
+from .pieces import Mask, frequencies, ring_numbers, spectra
 
-SIDE, APART = 64, 32
-"""Pixels a side of the pieces whose spectrum is looked at, and how far apart they are."""
+SIDE, APART, MOST_PIECES = 64, 32, 600
+"""Pixels a side of the pieces whose spectrum is looked at, how far apart they are at least, and about how many they
+are at most."""
 
 RINGS = np.arange(3, SIDE // 2)
 """Rings of frequencies that are looked at, in cycles a piece: in coarser ones the piece itself shows."""
@@ -65,13 +67,13 @@ def transfer(frequency: Array, deviation: float, *, disc: bool = False) -> Array
 def spread_of(light: Array, sigma: Array, clipped: Mask) -> Spread:
     """The spectrum of a plane of linear light, H×W, of noise `sigma` (same shape), where nothing is `clipped`."""
     power, noise, pieces = np.zeros((SIDE, SIDE // 2 + 1)), 0.0, 0
-    for top in range(0, light.shape[0] - SIDE + 1, APART):
+    apart = max(APART, math.ceil(math.sqrt(light.size / MOST_PIECES)))
+    for top in range(0, light.shape[0] - SIDE + 1, apart):
         rows = slice(top, top + SIDE)
-        found = spectra(light[rows], sigma[rows], clipped[rows], SIDE, APART)
+        found = spectra(light[rows], sigma[rows], clipped[rows], SIDE, apart)
         power, noise, pieces = power + found.power.sum(axis=0), noise + found.noise.sum(), pieces + len(found.noise)
     down, across = frequencies(SIDE)
-    ring = np.rint(np.hypot(down, across) * SIDE).astype(int)
-    level = np.abs(across) >= np.abs(down)
+    ring, level = ring_numbers(SIDE, SIDE), np.abs(across) >= np.abs(down)
     means = [[power[(ring == r) & part].mean() for r in RINGS] for part in (level, ~level)]
     return Spread(np.array(means), float(noise), pieces)
 

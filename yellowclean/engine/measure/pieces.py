@@ -38,6 +38,11 @@ def frequencies(side: int) -> tuple[Array, Array]:
     return np.fft.fftfreq(side)[:, None], np.fft.rfftfreq(side)[None]
 
 
+def ring_numbers(side: int, rings: int) -> npt.NDArray[np.intp]:
+    """Which ring each of them belongs to, of so many up to a cycle a pixel."""
+    return np.rint(np.hypot(*frequencies(side)) * rings).astype(np.intp)
+
+
 def _pieces(plane: npt.NDArray[Any], side: int, step: int) -> npt.NDArray[Any]:
     """The whole pieces of a plane: N×side×side."""
     if min(plane.shape) < side:

@@ -9,15 +9,17 @@ from __future__ import annotations
 
 import cv2
 import numpy as np
-import numpy.typing as npt
 
 from ..frames import Array, Region
 from ..measure.lens import transfer
+from ..measure.pieces import ring_numbers
 from ..octaves import DCT
 from ._dct import shrunk
 from ._fir import HALF, fitted, frequencies
 
 TILE, MOST_TILES = 256, 24
+"""Pixels a side of the tiles whose spectrum is taken, and how many at most."""
+
 NOISE_SHARE = 0.5
 """Share of the noise that the filter is made for; the rest falls to the shrinkage, which sees where detail is."""
 
@@ -54,12 +56,6 @@ def rings(plane: Array) -> Array:
     return falling
 
 
-def ring_numbers(side: int, rings: int) -> npt.NDArray[np.intp]:
-    """Which ring each frequency of a real transform of side×side belongs to, of so many up to a cycle a pixel."""
-    away = np.hypot(np.fft.fftfreq(side)[:, None], np.fft.rfftfreq(side)[None])
-    return np.rint(away * rings).astype(np.intp)
-
-
 def _spread(down: int, across: int, side: int) -> list[tuple[int, int]]:
     """Corners of at most MOST_TILES tiles, spread evenly over a plane."""
     rows, columns = (np.linspace(0, room, max(2 * room // side + 1, 1)).astype(int) for room in (down, across))
@@ -79,10 +75,10 @@ def undoing(
     blur = transfer(away, deviation, disc=disc)
     sure = blur**2 * signal / (blur**2 * signal + NOISE_SHARE * noise)
     inverse = sure / np.where(np.abs(blur) < LEAST_THROUGH, np.inf, blur)
-    kept = transfer(away, deviation * (1 - share))
+    kept = transfer(away, deviation * (1 - share), disc=disc)
     raised = np.clip(inverse * kept - 1, 0, MOST_GAIN)  # nothing is taken: that is not sharpening
-    turned = np.clip(inverse * kept - sure, -MOST_GAIN, 0)  # what a disc turned upside down is turned back
-    return fitted(np.where(blur < 0, turned, raised) * _wanted(away, by_size), _power_at(power, away))
+    turned = np.clip(inverse * kept - sure, -MOST_GAIN, MOST_GAIN)  # a disc turns what is fine upside down
+    return fitted(np.where(blur < 0, turned, raised) * _wanted(away, by_size), _at(power, away))
 
 
 def _sharp_signal(power: Array, noise: float, deviation: float, away: Array, *, disc: bool) -> Array:
@@ -94,8 +90,7 @@ def _sharp_signal(power: Array, noise: float, deviation: float, away: Array, *, 
     last = max(int(np.argmin(clear)) - 1 if not clear.all() else len(ring) - 1, 2)
     known = np.minimum.accumulate(np.maximum(power - noise, 0)[: last + 1] / through[: last + 1])
     beyond = known[-1] * (np.maximum(ring[last:], 1e-6) / ring[last]) ** -FALL
-    measured: Array = np.interp(away, ring, np.concatenate([known[:-1], beyond]))
-    return measured
+    return _at(np.concatenate([known[:-1], beyond]), away)
 
 
 def unsharp(radius: float, amount: float, by_size: tuple[float, ...]) -> Array:
@@ -108,8 +103,7 @@ def giving_back(passed: Array, share: float, by_size: tuple[float, ...]) -> Arra
     """The change that gives back a `share` (0-1) of what steps took of contrast, where they let through so much of
     detail (`passed`, from 0 to 0.5 cycles a pixel)."""
     away = frequencies()
-    through = np.interp(away, np.linspace(0, 0.5, len(passed)), passed)
-    return fitted(share * (1 / through - 1) * _wanted(away, by_size), _usual(away))
+    return fitted(share * (1 / _at(passed, away) - 1) * _wanted(away, by_size), _usual(away))
 
 
 def _wanted(away: Array, by_size: tuple[float, ...]) -> Array:
@@ -119,8 +113,9 @@ def _wanted(away: Array, by_size: tuple[float, ...]) -> Array:
     return wanted
 
 
-def _power_at(power: Array, away: Array) -> Array:
-    return np.interp(away, np.linspace(0, 0.5, len(power)), power)
+def _at(told: Array, away: Array) -> Array:
+    """What is told ring by ring, from 0 to 0.5 cycles a pixel, at some frequencies."""
+    return np.interp(away, np.linspace(0, 0.5, len(told)), told)
 
 
 def _usual(away: Array) -> Array:

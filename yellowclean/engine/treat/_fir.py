@@ -12,6 +12,7 @@ from functools import cache
 from typing import NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 
 from ..frames import Array
 
@@ -27,11 +28,12 @@ PLAIN = 30.0
 
 
 class _Taps(NamedTuple):
-    """What each group of equal taps (T) does at each frequency (N×T), where the groups lie (T times down and across
-    from the middle), and how many times each frequency stands in the plane (N)."""
+    """What each group of equal taps (T) does at each frequency (N×T), how far down and across from the middle the
+    groups lie (T each), and how many times each frequency stands in the plane (N)."""
 
     effect: Array
-    places: list[tuple[int, int]]
+    down: npt.NDArray[np.intp]
+    across: npt.NDArray[np.intp]
     times: Array
 
 
@@ -51,11 +53,9 @@ def fitted(response: Array, power: Array) -> Array:
     weight[0], wanted = PLAIN * weight.max(), response.copy()
     wanted[0] = 0
     values = np.linalg.lstsq(taps.effect * weight[:, None], wanted * weight, rcond=1e-7)[0]
-    kernel = np.zeros((SIDE, SIDE))
-    for (y, x), value in zip(taps.places, values, strict=True):
-        for down, across in ((y, x), (x, y)):
-            kernel[[HALF + down, HALF + down, HALF - down, HALF - down],
-                   [HALF + across, HALF - across, HALF + across, HALF - across]] = value  # fmt: skip
+    quarter, from_middle = np.empty((HALF + 1, HALF + 1)), np.abs(np.arange(-HALF, HALF + 1))
+    quarter[taps.down, taps.across] = quarter[taps.across, taps.down] = values
+    kernel = quarter[np.ix_(from_middle, from_middle)]
     kernel[HALF, HALF] -= kernel.sum()
     return kernel.astype(np.float32)
 
@@ -70,7 +70,10 @@ def _octant() -> tuple[Array, Array]:
 def _taps() -> _Taps:
     down, across = _octant()
     waves = [(2 if k else 1) * np.cos(2 * np.pi * k * np.stack([down, across])) for k in range(HALF + 1)]
-    places = [(y, x) for y in range(HALF + 1) for x in range(y + 1)]
-    effect = [(waves[y][0] * waves[x][1] + waves[x][0] * waves[y][1]) / (2 if x == y else 1) for y, x in places]
+    rows, columns = np.tril_indices(HALF + 1)
+    effect = [
+        (waves[y][0] * waves[x][1] + waves[x][0] * waves[y][1]) / (2 if x == y else 1)
+        for y, x in zip(rows, columns, strict=True)
+    ]
     sides = [np.where((side > 0) & (side < 0.5), 2, 1) for side in (down, across)]
-    return _Taps(np.stack(effect, axis=1), places, sides[0] * sides[1] * np.where(down == across, 1, 2))
+    return _Taps(np.stack(effect, axis=1), rows, columns, sides[0] * sides[1] * np.where(down == across, 1, 2))

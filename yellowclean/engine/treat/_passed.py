@@ -15,7 +15,7 @@ import numpy.typing as npt
 import scipy
 
 from ..frames import Array, Frame
-from ._deblur import ring_numbers
+from ..measure.pieces import ring_numbers
 from .base import Around
 from .fetching import surely_fetched
 

@@ -128,7 +128,7 @@ def _restored(p: Enlarge, times: Fraction, window: Window, around: Around) -> Ar
         back = around.motion(window.n, n).scaled(many, many)
         other = window.pull(n).rgb
         trust = _trust(large, _planes(_wide(other, times)), many, back, place, sigma)
-        found = fetched(np.empty((0, *trust.shape), np.float32), there, place, (0, *trust.shape))[1] > 0
+        found = fetched(large[:0], there, place, (0, *trust.shape))[1] > 0  # no plane: where, not what
         whole = through_larger(found.astype(np.float32)[None], times)[0] > WHOLLY
         seen.append(_Seen(_planes(other), there, back, trust, whole.astype(np.float32)))
     share = np.float32(STEP) / np.sum([frame.trust for frame in seen], axis=0)

@@ -8,6 +8,7 @@ is added to the frame's own values: noise and grain stay as they are.
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 
 import cv2
@@ -119,9 +120,14 @@ class Sharpen(Parameters):
         return Temporal(frames=self.frames, search=self.search, luma=100, chroma=100)
 
     @property
+    def beside_cut(self) -> int:
+        """Pixels beside cut-off values within which nothing is undone; three times as many away, all is."""
+        return math.ceil(BESIDE_CUT * self.extent)
+
+    @property
     def around(self) -> int:
         """Pixels of the merged picture that decide a pixel."""
-        return REACH + MOST_RANGE
+        return max(REACH + MOST_RANGE, 3 * self.beside_cut)
 
 
 def need(p: Sharpen) -> Need:
@@ -184,7 +190,7 @@ def _change(p: Sharpen, name: str, plane: Array, left: Array, around: Around, in
 
 def _beside_cut(p: Sharpen, rgb: Frame, transfer: str) -> Array:
     """0 where values are cut off and around them, 1 farther away."""
-    reach = int(np.ceil(BESIDE_CUT * p.extent))
+    reach = p.beside_cut
     around = np.ones((4 * reach + 1, 4 * reach + 1), np.uint8)
     near = cv2.dilate(cut(rgb, transfer).astype(np.uint8), around).astype(np.float32)
     away: Array = 1 - cv2.blur(near, (2 * reach + 1, 2 * reach + 1))
@@ -235,8 +241,9 @@ def propose(case: Case) -> Proposal | None:
     used = merge_settings(case.movement, luma=True, chroma=True)
     frames = 0 if merged or case.frames == 1 else int(min(used["frames"], MOST_FRAMES))
     neighbours = "the step before has merged neighbours" if merged else f"with {frames} neighbours each side"
-    shape = "disc" if found.form == DISC else "gaussian"
-    cause = f"out of focus by {2 * blur:.1f} px" if found.form == DISC else f"blurred by {blur:.2f} px"
+    shape, cause = "gaussian", f"blurred by {blur:.2f} px"
+    if found.form == DISC:
+        shape, cause = "disc", f"out of focus by a disc of {2 * blur:.1f} px radius"
     told = (
         f"The sharpest detail is {found.value:.1f} px wide, {cause}: undone as far as noise lets, in luma alone,"
         f" {neighbours}."
