@@ -33,6 +33,8 @@
   const course = $derived(bench.courses.course);
   $effect(() => bench.courses.follow());
   const x = (n: number) => ((n + 0.5) / frames) * width;
+  /** Whether the label goes where the mark of the frame is not. */
+  const labelLeft = $derived(bench.n > 0.75 * frames);
   /** The frame under the pointer, or the one that is shown. */
   let under = $state<number | null>(null);
   const told = $derived(under ?? bench.n);
@@ -147,8 +149,12 @@
           >{courseSpan[0].toFixed(1)}</text
         >
       {:else if noise.length}
-        <text x={width - 4} text-anchor="end" y={labelAt} font-size="11" fill="#161616"
-          >dashed: tolerance {tolerance} CV</text
+        <text
+          x={labelLeft ? 4 : width - 4}
+          text-anchor={labelLeft ? "start" : "end"}
+          y={labelAt}
+          font-size="11"
+          fill="#161616">dashed: tolerance {tolerance} CV</text
         >
         {#each noisiest as n (n)}
           <path d={`M${x(n) - 4} 0h8l-4 6z`} fill="#161616" data-testid="noisiest">

@@ -64,7 +64,7 @@
   </div>
   {#if main}
     <div class="grid grid-cols-[5.6rem_1fr_3.2rem_1.4rem_3rem] items-center gap-x-1.5" title={main.help}>
-      <span class="truncate pl-6 text-[13px] text-quiet">{main.title}</span>
+      <span class="pl-6 text-[13px] leading-4 break-words text-quiet">{main.title}</span>
       <input
         class="amount w-full"
         type="range"
