@@ -218,7 +218,7 @@ class Sharpening(TestCase):
     def test_the_limit_of_the_overshoot_is_kept(self) -> None:
         footage = seen(step_edge(), 1.2, 0.3)
         sides = [float(luma(footage[2])[:, k].mean()) for k in (20, -20)]
-        for settings in ({"blur": 1.6}, {"method": "unsharp", "strength": 400, "radius": 1.5}):
+        for settings in ({"blur": 1.6, "halo": 50}, {"method": "unsharp", "strength": 400, "radius": 1.5}):
             beyond = []
             for limit in (0, 10, 200):
                 profile = luma(sharpened(footage, overshoot=limit, **settings))[20:-20].mean(axis=0)
@@ -227,6 +227,8 @@ class Sharpening(TestCase):
                 self.assertLess(beyond[0], 0.01)
                 self.assertLess(beyond[1], 0.11)
                 self.assertGreater(beyond[2], 0.04, "without a limit it does go beyond")
+        profile = luma(sharpened(footage, blur=1.6))[20:-20].mean(axis=0)
+        self.assertLess((profile.max() - sides[1]) / (sides[1] - sides[0]), 0.035, "where sides are flat")
 
     def test_colour_stays_as_it_is_to_the_last_bit(self) -> None:
         light = scene("quay")

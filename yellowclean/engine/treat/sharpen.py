@@ -34,6 +34,10 @@ LEAST_SIGMA = 0.3 / CV_SCALE
 MOST_RANGE = 4
 """Pixels to each side at most whose values limit the overshoot."""
 
+FINE_FROM = 0.2
+"""Share of the contrast around a pixel by which fine detail stands out of all that is wider, from which on nothing
+there is a flat side."""
+
 BESIDE_CUT = 2
 """Times the blur or the radius beside cut-off values within which nothing is undone: nobody knows how high they
 were."""
@@ -86,6 +90,10 @@ class Sharpen(Parameters):
     overshoot: float = quantity(
         50, "Most overshoot", "How far a value may go beyond its surroundings, as a share of their contrast.",
         unit="%", least=0, most=200, step=5,
+    )  # fmt: skip
+    halo: float = quantity(
+        3, "Most halo", "How far a value may go beyond the flat side of an edge, as a share of their contrast.",
+        unit="%", least=0, most=50, step=0.5, only={"method": ["measured", "give-back"]},
     )  # fmt: skip
     floor: float = quantity(
         2.7, "Noise floor", "How far a detail must stand out of the noise for anything to be added to it.",
@@ -182,9 +190,8 @@ def _change(p: Sharpen, name: str, plane: Array, left: Array, around: Around, in
         light = curve.light(plane)
         change = added(light, sigma * curve.slope(plane), spectrum, kernel, p.floor, inside)
         change = curve.value(light[inside.slices] + change) - values
-    low, high = _surroundings(p, plane, inside)
-    room = np.float32(p.overshoot / 100) * (high - low)
-    limited: Array = np.clip(values + change, np.minimum(low - room, values), np.maximum(high + room, values))
+    low, high = (limit[inside.slices] for limit in _limits(p, plane))
+    limited: Array = np.clip(values + change, np.minimum(low, values), np.maximum(high, values))
     return limited - values
 
 
@@ -197,11 +204,26 @@ def _beside_cut(p: Sharpen, rgb: Frame, transfer: str) -> Array:
     return away
 
 
-def _surroundings(p: Sharpen, plane: Array, inside: Region) -> tuple[Array, Array]:
-    """The lowest and the highest value around each pixel, as far as the blur or the mask reaches."""
+def _limits(p: Sharpen, plane: Array) -> tuple[Array, Array]:
+    """The lowest and the highest that each pixel may become: somewhat beyond its surroundings, as far as the blur
+    or the mask reaches. What is extreme there over a whole square (an opening or a closing leaves it) is a flat
+    side."""
     reach = int(min(np.ceil(p.extent) + 1, MOST_RANGE))
     square = np.ones((2 * reach + 1, 2 * reach + 1), np.uint8)
-    return cv2.erode(plane, square)[inside.slices], cv2.dilate(plane, square)[inside.slices]
+    low, high = cv2.erode(plane, square), cv2.dilate(plane, square)
+    flat_low = cv2.erode(cv2.morphologyEx(plane, cv2.MORPH_CLOSE, square), square)
+    flat_high = cv2.dilate(cv2.morphologyEx(plane, cv2.MORPH_OPEN, square), square)
+    contrast = np.maximum(high - low, np.float32(1e-6))
+    return low - _room(p, flat_low - low, contrast), high + _room(p, high - flat_high, contrast)
+
+
+def _room(p: Sharpen, thin: Array, contrast: Array) -> Array:
+    """How far values may go beyond their surroundings, by what fine detail holds of these."""
+    most = np.float32(p.overshoot / 100)
+    least = most if p.method == "unsharp" else min(np.float32(p.halo / 100), most)
+    share = np.clip(thin / (np.float32(FINE_FROM) * contrast), 0, 1)
+    room: Array = (least + (most - least) * share) * contrast
+    return room
 
 
 def _filter(p: Sharpen, name: str, around: Around) -> Array:
