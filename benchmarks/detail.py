@@ -318,19 +318,30 @@ LARGER = (
 PANS = {"figurehead": (1.3, 0.6, 0.8), "quay": (3.1, 0.4, 1.0), "cloth": (1.2, 0.5, 0.8)}
 """Scenes and how the camera moves in pixels of the truth."""
 
+ACROSS = 2.3, 1.1
+"""How it moves over photographs."""
+
 SMALL = 320, 176
 
 
-def _pair(scene: str, case: Larger) -> tuple[Source, Frame]:
-    """(footage, truth of the judged frame), the truth so many times as large."""
-    size = [round(side * case.times) for side in SMALL]
+def _of_scene(scene: str, case: Larger, width: int, height: int) -> list[Frame]:
+    """A scene of the test camera as the truth."""
     motion = (0.0, 0.0, 0.0) if case.standing else PANS[scene]
-    recipe = ShotRecipe(
-        name=scene, scene=scene, width=size[0], height=size[1],  # type: ignore[arg-type]
-        frames=FRAMES, motion=motion,
-    )  # fmt: skip
+    recipe = ShotRecipe(name=scene, scene=scene, width=width, height=height, frames=FRAMES, motion=motion)  # type: ignore[arg-type]
     light, more = scene_of(recipe), np.float32(SCENES[scene])
-    truth = [np.clip(bt709_encoded(cv2.GaussianBlur(light(n) * more, (0, 0), 0.5)), 0, 1) for n in range(FRAMES)]
+    return [np.clip(bt709_encoded(cv2.GaussianBlur(light(n) * more, (0, 0), 0.5)), 0, 1) for n in range(FRAMES)]
+
+
+def _of_picture(picture: Frame, case: Larger, width: int, height: int) -> list[Frame]:
+    """A photograph that a camera glides over, as the truth."""
+    frames = panned(picture, FRAMES, *((0, 0) if case.standing else ACROSS))
+    return [np.clip(cv2.GaussianBlur(f[:height, :width], (0, 0), 0.5), 0, 1) for f in frames]
+
+
+def _pair(name: str, picture: Frame | None, case: Larger) -> tuple[Source, Frame]:
+    """(footage, truth of the judged frame) of a scene or a photograph, the truth so many times as large."""
+    size = [round(side * case.times) for side in SMALL]
+    truth = _of_scene(name, case, *size) if picture is None else _of_picture(picture, case, *size)
     rng = np.random.default_rng(4)
     shot = [cv2.resize(frame, SMALL, interpolation=cv2.INTER_AREA) for frame in truth]
     noisy = [np.clip(f + rng.standard_normal(f.shape) * case.noise / 255, 0, 1).astype(np.float32) for f in shot]
@@ -362,9 +373,12 @@ def best_kernel(frame: Frame, truth: Frame) -> Best:
 def table_of_sizes() -> None:
     print("Enlarging: luma PSNR in dB over the best kernel, with an unsharp mask where that helps")
     gains: dict[str, list[float]] = {}
-    for scene in PANS:
+    photographs = {name: picture for name, picture in pictures().items() if name not in PACKAGED}
+    for scene in (*PANS, *photographs):
         for case in LARGER:
-            clip, truth = _pair(scene, case)
+            if scene in photographs and case.times > WIDTH / SMALL[0]:
+                continue
+            clip, truth = _pair(scene, photographs.get(scene), case)
             best = best_kernel(clip.read(JUDGED), truth)
             size = truth.shape[1], truth.shape[0]
             step = next(s for s in propose(survey(clip), scale=size).steps if s.kind == "enlarge")
@@ -372,14 +386,14 @@ def table_of_sizes() -> None:
             begun = time.perf_counter()
             gain = psnr(np.clip(pipeline.frame(JUDGED), 0, 1), truth) - best.psnr
             seconds = time.perf_counter() - begun
-            gains.setdefault(case.name, []).append(gain)
+            gains.setdefault(f"{case.name}, {'scenes' if scene in PANS else 'photographs'}", []).append(gain)
             print(
                 f"  {scene:12} {case.name:22} best {best.psnr:5.2f} ({best.name}, {best.seconds:.3f} s)"
                 f"  ours {gain:+.2f} ({seconds:.2f} s)",
                 flush=True,
             )
     for name, found in gains.items():
-        print(f"  {name:22} mean {np.mean(found):+.2f}  least {min(found):+.2f}")
+        print(f"  {name:36} mean {np.mean(found):+.2f}  least {min(found):+.2f}")
 
 
 def main() -> None:

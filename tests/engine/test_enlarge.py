@@ -6,6 +6,7 @@ from unittest import TestCase
 
 import cv2
 import numpy as np
+from skimage import data
 
 from tests.clips import MemorySource
 from yellowclean.engine.colour.curves import bt709_encoded
@@ -17,6 +18,7 @@ from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import ShotRecipe, scene_of
+from yellowclean.engine.treat._doubling import doubled
 
 WIDTH, HEIGHT, FRAMES, N = 200, 112, 5, 2
 
@@ -80,6 +82,23 @@ class Enlarging(TestCase):
                 alone = cv2.resize(footage[N], truth[N].shape[1::-1], interpolation=cv2.INTER_CUBIC)
                 self.assertGreater(error_db(enlarged(footage), truth[N]), error_db(alone, truth[N]) - 0.1)
 
+    def test_one_frame_of_photographs_gains_by_what_was_learned_from_drawn_pictures(self) -> None:
+        for load, least in ((data.astronaut, 0.5), (data.coffee, 0.5), (data.chelsea, 0.1)):
+            picture = load().astype(np.float32) / 255
+            truth = cv2.resize(picture, (2 * WIDTH, 2 * HEIGHT), interpolation=cv2.INTER_AREA)
+            footage = small([truth])
+            with self.subTest(load.__name__):
+                learned, plain = (pipeline_of(footage, learned=choice).frame(0) for choice in (True, False))
+                others = max(error_db(plain, truth), best_kernel(footage[0], truth))
+                self.assertGreater(error_db(learned, truth), others + least)
+
+    def test_what_was_learned_holds_at_any_exposure_and_level(self) -> None:
+        grey = luma(small(large("cloth", (0, 0, 0)))[0])
+        sigma = np.full_like(grey, 1 / CV_SCALE)
+        for gain, lift in ((8.0, 0.0), (0.1, 0.0), (1.0, -0.4)):
+            made, plain = doubled(gain * grey + np.float32(lift), gain * sigma), doubled(grey, sigma)
+            np.testing.assert_allclose(made, gain * plain + lift, atol=2e-5 * max(gain, 1))
+
     def test_any_factor_and_any_region_come_out_as_in_the_whole_frame(self) -> None:
         footage = small(large("quay", (3, 0.7, 0.5)))
         sizes: tuple[tuple[dict[str, float], tuple[int, int]], ...] = (
@@ -99,7 +118,7 @@ class Enlarging(TestCase):
             footage = [np.full((height, width, 3), 0.4, np.float32)] * 3
             result = enlarged(footage, factor=2)
             self.assertEqual(result.shape, (2 * height, 2 * width, 3))
-            np.testing.assert_allclose(result, 0.4, atol=1e-5)
+            np.testing.assert_allclose(result, 0.4, atol=5e-5)
         with self.assertRaisesRegex(ValueError, "less than or equal to 4"):
             Step(kind="enlarge", settings={"factor": 9})
 

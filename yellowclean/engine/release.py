@@ -13,10 +13,9 @@ LIBRARIES = ("numpy", "opencv-python-headless", "numba", "scipy", "av", "OpenIma
 
 @cache
 def engine_digest() -> str:
-    """A hash of the engine's own text."""
-    folder = Path(__file__).parent
-    texts = b"".join(path.read_bytes() for path in sorted(folder.rglob("*.py")))
-    return hashlib.sha256(texts).hexdigest()
+    """A hash of the engine's own text, and of what it learned."""
+    own = (path for path in Path(__file__).parent.rglob("*") if path.suffix in {".py", ".onnx"})
+    return hashlib.sha256(b"".join(path.read_bytes() for path in sorted(own))).hexdigest()
 
 
 @cache

@@ -3,8 +3,8 @@
 Iterative back-projection (Irani and Peleg 1991): what the enlarged picture would look like through the camera's
 pixels, in this frame and, along the motion, in its neighbours, is held against what they show, and the differences
 are laid back. A pixel is a box of light. A neighbour counts as far as it is found again there and back, and as its
-picture agrees. Where there is none (a cut, a standing picture, a motion that is missed) one frame alone is left,
-and nothing is made up.
+picture agrees. What is begun with is the mean of them, each made larger by itself, by a network or by bicubic
+interpolation: one frame alone where no other tells (a cut, a motion that is missed).
 """
 
 from __future__ import annotations
@@ -19,8 +19,10 @@ import numpy as np
 from ..format import Format
 from ..frames import CV_SCALE, Array, Region, luma
 from ..motion import Track
-from ..parameters import quantity
+from ..parameters import quantity, switch
 from ._boxes import through_finer, through_larger
+from ._doubling import REACH as DOUBLED_BY
+from ._doubling import doubled
 from ._sizes import MOST_ENLARGED, Sized, larger, settings_for, sized
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal
@@ -28,7 +30,7 @@ from .fetching import fetched
 from .merging import merge_settings
 from .resize import MARGIN, OF_NOISE, resized
 
-ROUNDS, STEP, MOMENTUM = 5, 1.2, 0.4
+ROUNDS, STEP, MOMENTUM = 3, 1.2, 0.4
 """How often differences are laid back, how much of them, and how much of the round before is gone on with (Nesterov
 1983): more of either, and they would grow."""
 
@@ -39,8 +41,8 @@ WHOLLY = 0.999
 """Share of a pixel's light from which on all of it was found."""
 
 REACH = 24
-"""Pixels of the given frame around what is wanted that decide it, besides the motion: four in every round, and
-those over which a neighbour is judged."""
+"""Pixels of the given frame around what is wanted that decide it, besides the motion and what is begun with: four
+in every round, and those over which a neighbour is judged."""
 
 AGREES, DIFFERS = 0.15, 0.2
 """Shares of the local detail by which a neighbour may differ freely, since it sees other pixels, and over which
@@ -72,10 +74,15 @@ class Enlarge(Sized):
         48, "Search range", "Longest motion along which neighbours are followed.",
         unit="px", least=0, most=256, step=8,
     )  # fmt: skip
+    learned: bool = switch(
+        True, "Learned edges",
+        "Begins with what a network, which learned from drawn pictures alone, makes of one frame's edges; else with"
+        " bicubic interpolation.",
+    )  # fmt: skip
 
 
 def need(p: Enlarge) -> Need:
-    margin = REACH + (p.search if p.frames else 0)
+    margin = REACH + (DOUBLED_BY + DOUBLED_BY // 2 if p.learned else 0) + (p.search if p.frames else 0)
     return Need(back=p.frames, ahead=p.frames, margin=margin, grid=math.lcm(*PARTS), beyond=MARGIN)
 
 
@@ -119,19 +126,26 @@ class _Seen:
 def _restored(p: Enlarge, times: Fraction, window: Window, around: Around) -> Array:
     """The window's frame, `times` as large, over all of its place."""
     here, many = _planes(window.here.rgb), float(times)
-    large = _planes(_wide(window.here.rgb, times))
+    plain = _planes(_wide(window.here.rgb, times))
+    large = plain + _learned(p, window.n, window.here, times, window, around)
     place = np.array([many * window.place.x, many * window.place.y, 0, 0, many * p.search], np.float32)
     sigma = float(max(around.profile.typical_cv("luma") / CV_SCALE, LEAST_SIGMA))
     seen = [_Seen(here, None, None, np.ones(large.shape[1:], np.float32), np.ones(here.shape[1:], np.float32))]
     for n in window.neighbours:
         there = around.motion(n, window.n).scaled(many, many)
         back = around.motion(window.n, n).scaled(many, many)
-        other = window.pull(n).rgb
-        trust = _trust(large, _planes(_wide(other, times)), many, back, place, sigma)
+        other = window.pull(n)
+        wide = _planes(_wide(other.rgb, times))
+        trust = _trust(plain, wide, many, back, place, sigma)
+        wide += _learned(p, n, other, times, window, around)
+        for plane, sum_of in zip(_moved(wide, back, place), large, strict=True):
+            cv2.accumulateProduct(plane, trust, sum_of)
         found = fetched(large[:0], there, place, (0, *trust.shape))[1] > 0  # no plane: where, not what
         whole = through_larger(found.astype(np.float32)[None], times)[0] > WHOLLY
-        seen.append(_Seen(_planes(other), there, back, trust, whole.astype(np.float32)))
-    share = np.float32(STEP) / np.sum([frame.trust for frame in seen], axis=0)
+        seen.append(_Seen(_planes(other.rgb), there, back, trust, whole.astype(np.float32)))
+    total = np.sum([frame.trust for frame in seen], axis=0)
+    large /= total
+    share = np.float32(STEP) / total
     spread = SMOOTH * many if sigma > SMOOTH_FROM else 0.0
     before = large.copy()
     for _ in range(ROUNDS):
@@ -162,6 +176,25 @@ def _planes(rgb: Array) -> Array:
 def _wide(rgb: Array, times: Fraction) -> Array:
     size = int(rgb.shape[1] * times), int(rgb.shape[0] * times)
     return np.asarray(cv2.resize(rgb, size, interpolation=cv2.INTER_CUBIC), np.float32)
+
+
+def _learned(p: Enlarge, n: int, picture: Picture, times: Fraction, window: Window, around: Around) -> Array:
+    """What a network adds to frame n, made larger by interpolation: a plane, for red, green and blue alike. Kept
+    where the next frames will ask for it again."""
+
+    def found() -> Array:
+        grey, many = luma(picture.rgb), 1
+        sigma = around.profile.curve.sigma_at(grey, "luma") * np.sqrt(picture.noise[0])
+        while many < times:
+            grey = doubled(grey, np.maximum(sigma, np.float32(LEAST_SIGMA)))
+            sigma, many = np.zeros_like(grey), 2 * many
+        return through_larger(grey[None], many / times)[0] - luma(_wide(picture.rgb, times))
+
+    if not p.learned:
+        return np.zeros((1, 1), np.float32)
+    if not window.neighbours:
+        return found()
+    return around.kept(("learned", n, window.place, times), found, lambda plane: plane.nbytes)
 
 
 def _moved(planes: Array, track: Track | None, place: Array) -> Array:
