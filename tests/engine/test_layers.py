@@ -13,6 +13,7 @@ ROOT = Path(engine.__file__).parent
 
 LAYERS = (
     ("errors", "disk", "bounded", "release", "parallel", "simd", "frames", "tables", "octaves", "cache"),
+    ("shrinking",),
     ("parameters", "primaries"),
     ("media",),
     ("colour", "motion"),

@@ -19,6 +19,7 @@ from yellowclean.engine.judge.overwork.report import Overwork
 from yellowclean.engine.judge.strip import strip_at
 from yellowclean.engine.measure.blur import edge_blur, sharpest
 from yellowclean.engine.measure.edge import edge_response
+from yellowclean.engine.measure.findings.softness import blur_of
 from yellowclean.engine.measure.lens import disc_radius, spread_of
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Pipeline
@@ -102,6 +103,12 @@ class Blurs(TestCase):
             for blur in (0.8, 1.2, 1.8):
                 with self.subTest(name, blur=blur):
                     self.assertTrue(0.85 < self.measured(seen(light, blur)[0]) / blur < 1.06)
+
+    def test_noise_of_four_codes_of_eight_bits_does_not_hide_it(self) -> None:
+        for name in ("quay", "figurehead", "cloth", "basin"):
+            found = survey(MemorySource(seen(scene(name), 1.2, 16))).findings
+            with self.subTest(name):
+                self.assertTrue(0.9 < blur_of(next(f for f in found if f.kind == "softness")) / 1.2 < 1.06)
 
     def test_photographs_add_the_blur_that_they_have(self) -> None:
         """Variances of Gaussian blurs in a row add up."""

@@ -10,7 +10,7 @@ import numpy as np
 from scipy.fft import dctn
 
 from tests.clips import MemorySource, psnr, shot_pair
-from yellowclean.engine import parallel
+from yellowclean.engine import parallel, shrinking
 from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Array, Frame, Region, luma
 from yellowclean.engine.measure.noise import measure_noise
@@ -21,7 +21,7 @@ from yellowclean.engine.octaves import OCTAVES, halved
 from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.testcamera import Camera
-from yellowclean.engine.treat import TREATMENTS, _dct
+from yellowclean.engine.treat import TREATMENTS
 
 
 def octaves_of(frame: Frame) -> list[Array]:
@@ -58,13 +58,13 @@ class Identities(TestCase):
         """Independent reference: scipy.fft, type II, orthonormal."""
         plane = np.random.default_rng(0).standard_normal((24, 160)).astype(np.float32)
         lined, block = np.zeros((8, 2, 96), np.float32), np.zeros(1024, np.float32)
-        _dct._columns(plane, 6, lined)
-        _dct._blocks(lined, 3, block)
+        shrinking._columns(plane, 6, lined)
+        shrinking._blocks(lined, 3, block)
         lanes = block.reshape(8, 8, 16)
         for lane in (0, 7, 15):
             expected = dctn(plane[6:14, 6 + 2 * lane : 14 + 2 * lane], norm="ortho")
             np.testing.assert_allclose(lanes[..., lane], expected, atol=2e-5)
-        kept = _dct.shrunk(plane, None, np.zeros(64, np.float32), np.ones((12, 80), np.float32), 1.0).plane
+        kept = shrinking.shrunk(plane, None, np.zeros(64, np.float32), np.ones((12, 80), np.float32), 1.0).plane
         np.testing.assert_allclose(kept, plane, atol=2e-5)
         np.testing.assert_allclose(
             block_dct(plane[None, :8, :8])[0, 0], dctn(plane[:8, :8], norm="ortho").ravel(), atol=2e-5

@@ -11,11 +11,17 @@ import numpy.typing as npt
 
 from ..frames import CV_SCALE, Array
 from ..motion import eight_bit, flow
+from ..octaves import BLOCK
+from ..shrinking import shrunk
 
 Mask = npt.NDArray[np.bool_]
 
 QUIET_CV = 2.0
 """Typical noise up to which a frame is told well enough alone."""
+
+STANDS_OUT, LEFT = 2.7, 0.25
+"""Deviations of the noise from which on what a sliding DCT finds is picture, and the share of the noise that its
+shrinkage leaves, or a little more."""
 
 DIFFERS, AROUND = 3.0, 2.0
 """Mean square of the difference around a pixel, in variances of the noise, up to which a neighbour is taken to show
@@ -44,7 +50,7 @@ def followed(here: Array, other: Array, kernel: int = cv2.INTER_LINEAR) -> Follo
 def calmed(here: Array, others: Iterable[Array | None], sigma: Array) -> tuple[Array, Array]:
     """A luma plane, H×W, averaged with others where they show the same, and the deviation of what is left of its
     noise; a quiet one stays as it is."""
-    if float(np.median(sigma)) <= QUIET_CV / CV_SCALE:
+    if _quiet(sigma):
         return here, sigma
     total, weight = here.astype(np.float32), np.ones(here.shape, np.float32)
     for other in others:
@@ -54,3 +60,22 @@ def calmed(here: Array, others: Iterable[Array | None], sigma: Array) -> tuple[A
             same = cv2.GaussianBlur((apart < DIFFERS * sigma**2).astype(np.float32), (0, 0), AROUND / 2)
             total, weight = total + same * moved, weight + same
     return total / weight, sigma / np.sqrt(weight)
+
+
+def stilled(plane: Array, sigma: Array) -> tuple[Array, Array]:
+    """A luma plane, H×W, without what of it does not stand out of white noise of deviation `sigma` (same shape),
+    and the deviation of what is left; a quiet one stays as it is. What is fine and faint goes with the noise."""
+    if _quiet(sigma):
+        return plane, sigma
+    height, width = plane.shape
+    even, noise = (
+        cv2.copyMakeBorder(part, 0, height % 2, 0, width % 2, cv2.BORDER_REPLICATE)
+        for part in (plane.astype(np.float32), sigma.astype(np.float32))
+    )
+    local, white = np.ascontiguousarray(cv2.blur(noise, (9, 9))[::2, ::2]), np.ones(BLOCK**2, np.float32)
+    guide = shrunk(even, None, white, local, STANDS_OUT).plane
+    return shrunk(even, guide, white, local, STANDS_OUT).plane[:height, :width], np.float32(LEFT) * sigma
+
+
+def _quiet(sigma: Array) -> bool:
+    return float(np.median(sigma)) <= QUIET_CV / CV_SCALE

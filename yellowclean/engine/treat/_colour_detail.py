@@ -10,7 +10,7 @@ import numpy as np
 
 from ..frames import Array
 from ..octaves import doubled, halved, quartered
-from ._dct import shrunk
+from ..shrinking import shrunk
 
 LENT, BEGINS, WHOLLY = 4.0, 0.9 / 255, 2.9 / 255
 """Coefficients of colour below so many errors may be luma's; and the error from which that begins, and from which

@@ -14,7 +14,7 @@ from ..frames import Array, Region
 from ..measure.lens import transfer
 from ..measure.pieces import ring_numbers
 from ..octaves import DCT
-from ._dct import shrunk
+from ..shrinking import shrunk
 from ._fir import HALF, fitted, frequencies
 
 TILE, MOST_TILES = 256, 24

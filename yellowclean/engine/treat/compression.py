@@ -18,8 +18,8 @@ from ..frames import CV_SCALE, Array, Frame, Region, extended, weighted
 from ..octaves import DCT, doubled, halved, quartered
 from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity, switch
+from ..shrinking import shrunk
 from ._colour_detail import lent
-from ._dct import shrunk
 from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 from .fetching import fetched

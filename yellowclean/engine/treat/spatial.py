@@ -15,7 +15,7 @@ from ..frames import Array, Region
 from ..octaves import OCTAVES, doubled, halved, quartered
 from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity
-from ._dct import pixel_weights, shrunk
+from ..shrinking import pixel_weights, shrunk
 from .base import Around, Need, Picture, Treatment, Window
 from .case import Case, Proposal
 

@@ -14,10 +14,11 @@ import numpy as np
 
 from ...colour.grey import grey_curve
 from ...colour.input_space import encoding_of
-from ...frames import CV_SCALE, Frame
+from ...frames import CV_SCALE, Array, Frame
 from ...media import MediaInfo
 from ..blur import EdgeBlur, Mask, edge_blur, sharpest
 from ..edge import TILE, Edge
+from ..following import stilled
 from ..lens import SMALLEST, Spread, disc_radius, spread_of
 from ..texture import Texture, texture_limit, texture_of
 from .base import Detector, Finding, Look, Place
@@ -74,13 +75,16 @@ def cut(rgb: Frame, transfer: str) -> Mask:
 def observe(look: Look) -> Seen:
     curve = grey_curve(encoding_of(look.info).space)
     clipped = cut(look.frame, look.info.transfer)
-    plane, noise = look.calmed
-    sigma = np.maximum(noise, np.float32(LEAST_SIGMA_CV / CV_SCALE)) * curve.slope(plane)
-    light = curve.light(plane)
-    found = edge_blur(light, sigma, clipped)
+
+    def in_light(plane: Array, noise: Array) -> tuple[Array, Array, Mask]:
+        sigma = np.maximum(noise, np.float32(LEAST_SIGMA_CV / CV_SCALE)) * curve.slope(plane)
+        return curve.light(plane), sigma, clipped
+
+    calm = in_light(*look.calmed)  # a disc's zeros lie in what is fine and faint
+    still = in_light(*stilled(*look.calmed))
+    found = edge_blur(*still)
     every = slice(None, None, max(len(found.variance) // KEPT, 1))
-    told = texture_of(light, sigma, clipped), spread_of(light, sigma, clipped)
-    return Seen(_joined([found], every), *told, look.edges)
+    return Seen(_joined([found], every), texture_of(*still), spread_of(*calm), look.edges)
 
 
 def conclude(seen: Sequence[tuple[int, Seen]], info: MediaInfo) -> Finding:

@@ -12,11 +12,11 @@ from typing import NamedTuple
 import numba as nb
 import numpy as np
 
-from ..frames import Array
-from ..octaves import BLOCK, DCT
-from ..parallel import in_bands
-from ..simd import COUNT, chosen, evens, first_woven, last_woven, load, odds, root, spread, store
-from ..simd import unsigned as _u
+from .frames import Array
+from .octaves import BLOCK, DCT
+from .parallel import in_bands
+from .simd import COUNT, chosen, evens, first_woven, last_woven, load, odds, root, spread, store
+from .simd import unsigned as _u
 
 _ALL, _FOURTH = DCT[0, 0], DCT[4, 0]
 _C20, _C21 = DCT[2, :2]
