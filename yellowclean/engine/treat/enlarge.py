@@ -127,7 +127,7 @@ def _restored(p: Enlarge, times: Fraction, window: Window, around: Around) -> Ar
     """The window's frame, `times` as large, over all of its place."""
     here, many = _planes(window.here.rgb), float(times)
     plain = _planes(_wide(window.here.rgb, times))
-    large = plain + _learned(p, window.n, window.here, times, window, around)
+    large = _begun(p, plain, window.n, window.here, window, around, times)
     place = np.array([many * window.place.x, many * window.place.y, 0, 0, many * p.search], np.float32)
     sigma = float(max(around.profile.typical_cv("luma") / CV_SCALE, LEAST_SIGMA))
     seen = [_Seen(here, None, None, np.ones(large.shape[1:], np.float32), np.ones(here.shape[1:], np.float32))]
@@ -137,8 +137,8 @@ def _restored(p: Enlarge, times: Fraction, window: Window, around: Around) -> Ar
         other = window.pull(n)
         wide = _planes(_wide(other.rgb, times))
         trust = _trust(plain, wide, many, back, place, sigma)
-        wide += _learned(p, n, other, times, window, around)
-        for plane, sum_of in zip(_moved(wide, back, place), large, strict=True):
+        begun = _begun(p, wide, n, other, window, around, times)
+        for plane, sum_of in zip(_moved(begun, back, place), large, strict=True):
             cv2.accumulateProduct(plane, trust, sum_of)
         found = fetched(large[:0], there, place, (0, *trust.shape))[1] > 0  # no plane: where, not what
         whole = through_larger(found.astype(np.float32)[None], times)[0] > WHOLLY
@@ -178,23 +178,25 @@ def _wide(rgb: Array, times: Fraction) -> Array:
     return np.asarray(cv2.resize(rgb, size, interpolation=cv2.INTER_CUBIC), np.float32)
 
 
-def _learned(p: Enlarge, n: int, picture: Picture, times: Fraction, window: Window, around: Around) -> Array:
-    """What a network adds to frame n, made larger by interpolation: a plane, for red, green and blue alike. Kept
-    where the next frames will ask for it again."""
+def _begun(
+    p: Enlarge, plain: Array, n: int, picture: Picture, window: Window, around: Around, times: Fraction
+) -> Array:
+    """Frame n made larger by itself: `plain`, planes made by interpolation, with luma as a network makes it."""
 
-    def found() -> Array:
+    def added() -> Array:
         grey, many = luma(picture.rgb), 1
         sigma = around.profile.curve.sigma_at(grey, "luma") * np.sqrt(picture.noise[0])
         while many < times:
             grey = doubled(grey, np.maximum(sigma, np.float32(LEAST_SIGMA)))
             sigma, many = np.zeros_like(grey), 2 * many
-        return through_larger(grey[None], many / times)[0] - luma(_wide(picture.rgb, times))
+        return through_larger(grey[None], many / times)[0] - luma(np.moveaxis(plain, 0, 2))
 
     if not p.learned:
-        return np.zeros((1, 1), np.float32)
+        return plain.copy()
     if not window.neighbours:
-        return found()
-    return around.kept(("learned", n, window.place, times), found, lambda plane: plane.nbytes)
+        return plain + added()
+    # the next frames will ask for it again
+    return plain + around.kept(("learned", n, window.place, times), added, lambda plane: plane.nbytes)
 
 
 def _moved(planes: Array, track: Track | None, place: Array) -> Array:
