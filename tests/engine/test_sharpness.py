@@ -8,6 +8,7 @@ import numpy as np
 from scipy.special import erf
 
 from yellowclean.engine.frames import Array
+from yellowclean.engine.measure.blur import blur_around, edge_blur
 from yellowclean.engine.measure.edge import edge_response, find_edges
 
 
@@ -79,3 +80,14 @@ class SlantedEdge(TestCase):
         self.assertTrue(edges)
         self.assertTrue(any(64 <= e.x <= 112 and 48 <= e.y <= 96 for e in edges), edges)
         self.assertEqual(find_edges(np.full((160, 224), 0.2, np.float32), np.full((160, 224), 0.002)), [])
+
+
+class Places(TestCase):
+    def test_each_place_has_the_blur_of_its_own_edges(self) -> None:
+        soft, sharp = (slanted_edge(blur, 8, size=128) for blur in (2.4, 0.7))
+        plane = np.hstack([soft, sharp[:, ::-1]])
+        deviation, sure = blur_around(edge_blur(plane, np.full_like(plane, 1e-4)), plane.shape)
+        for column, blur in ((64, 2.4), (192, 0.7)):
+            self.assertAlmostEqual(float(deviation[64, column]), blur, delta=0.15 * blur)
+            self.assertGreater(sure[64, column], 0.5)
+        self.assertLess(sure[:, [4, 128, 250]].max(), 0.1)

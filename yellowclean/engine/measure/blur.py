@@ -51,6 +51,10 @@ SOFT_FROM, EVENLY_SOFT = 1.0, 0.22
 than the other above theirs: it does where most is out of focus. What is sharper has no tenth that can be told."""
 
 
+AROUND = 10.0
+"""Deviation in pixels of what lies around a place."""
+
+
 class EdgeBlur(NamedTuple):
     """Edges of one picture: the variance of each one's blur in square pixels (below 0 by chance), the height of its
     gradient, and where it lies."""
@@ -126,6 +130,17 @@ def sharpest(edges: EdgeBlur) -> float:
     if tenth > SOFT_FROM:
         found = min(found, tenth + EVENLY_SOFT)
     return float(np.sign(found) * found**2)
+
+
+def blur_around(edges: EdgeBlur, shape: tuple[int, int]) -> tuple[Array, Array]:
+    """(deviation in pixels, how surely 0-1), both H×W: how blurred the edges around each place of a picture are,
+    the clearest ones most."""
+    planes = np.zeros((2, *shape), np.float32)
+    clear = edges.gradient**2
+    planes[:, edges.y, edges.x] = clear * np.maximum(edges.variance, 0), clear
+    blurred, weight = (cv2.GaussianBlur(plane, (0, 0), AROUND) for plane in planes)
+    enough = float(np.median(clear)) / AROUND**2 if clear.size else 1.0
+    return np.sqrt(blurred / np.maximum(weight, 1e-20)), weight / (weight + enough)
 
 
 def _gradient(plane: Array, blur: float) -> tuple[Array, Array]:

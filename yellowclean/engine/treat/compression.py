@@ -1,12 +1,13 @@
 """Compression: what a codec's coarse steps left, taken out by neighbours along the motion and by shrinkage.
 
 All goes by the RMS error that the quantisers let the codec make, block by block, where the file tells them
-(`media.quantisers`): a neighbour is trusted as far as it differs by no more than two such errors, so that what is
-coded once well and once badly comes out well; then blocks of the 8×8 DCT at every second row and column are cleared
-of coefficients that the error may have made (Nosratinia 2001, shifted transforms, with a hard threshold that rises
-with the frequency). Detail that the codec dropped from colour is foretold from luma, as far as the two go together
-around (after He, Sun, Tang 2013, guided filter). Where the codec was let make no error to speak of, the picture is
-left as it is."""
+(`media.quantisers`): a neighbour is trusted as far as it differs by no more than two such errors, so that what
+is coded once well and once badly comes out well; then blocks of the 8×8 DCT at every second row and column are
+cleared of coefficients that the error may have made (Nosratinia 2001, shifted transforms, with a hard threshold
+that rises with the frequency). Detail that the codec dropped from colour is foretold from luma, as far as the
+two go together around (after He, Sun, Tang 2013, guided filter); what is missing still, by a small network
+(`_restoring`). Where the codec was let make no error to speak of, the picture is left as it is.
+"""
 
 from __future__ import annotations
 
@@ -20,6 +21,7 @@ from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity, switch
 from ..shrinking import shrunk
 from ._colour_detail import lent
+from ._restoring import missing
 from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 from .fetching import fetched
@@ -58,7 +60,7 @@ many CV; and the power of the error with which that grows: a step grows faster t
 EDGES = 1.3
 """How much further the lowest of them may go, of which the edges of blocks are made."""
 
-MARGIN, GRID = 112, 16
+MARGIN, GRID = 160, 16
 """Pixels around a place that it depends on, but for the grid, and the grid on which blocks and halves begin, which
 is also how far the picture is mirrored beyond the frame."""
 
@@ -90,6 +92,10 @@ class Compression(Parameters):
         100, "Colour detail", "How far detail that the codec dropped from colour is taken from luma,"
         " where the two go together.",
     )  # fmt: skip
+    learned: float = amount(
+        100, "Learned detail", "How much is added of what a network, taught on drawn pictures alone, finds to be"
+        " missing still.",
+    )  # fmt: skip
     told: bool = switch(
         True, "By the file's quantisers", "Work as hard as the quantiser of each block asks for, where the file"
         " tells them.",
@@ -108,7 +114,6 @@ def apply(p: Compression, window: Window, around: Around) -> Picture:
     """Merge the neighbours, then clear the blocks."""
     untouched = window.here.part(window.inside)
     core = window.wanted.grown(MARGIN).clipped(window.given.width, window.given.height).grown(GRID).snapped(GRID)
-    amounts = (p.luma, p.chroma, p.chroma)
     error = _error(p, window.n, core, around)
     if not (error > LEAST / CV_SCALE).any():
         return untouched
@@ -117,17 +122,25 @@ def apply(p: Compression, window: Window, around: Around) -> Picture:
     left = error * count ** np.float32(-SHARED)
     share = np.clip((error * CV_SCALE - LEAST) / np.float32(FULL - LEAST), 0, 1)
     cleared = [
-        before[k] + part * (_cleared(merged[k], left * np.float32(strength), k > 0) - before[k])
-        for k, strength, part in ((k, s / 100, np.float32(min(s, 100) / 100)) for k, s in enumerate(amounts))
+        before[k] + part * (_cleared(merged[k], left * np.float32(strength / 100), k > 0) - before[k])
+        for k, (strength, part) in enumerate(zip((p.luma, p.chroma, p.chroma), _parts(p).ravel(), strict=True))
     ]
     cleared[0] = _kept_within(before[0], cleared[0], error * np.float32(max(p.luma, 100) / 100))
     if p.lent:
         cleared[1:] = lent(cleared, error, np.float32(p.lent / 100))
-    change = share * (np.stack(cleared) - before)
+    after = np.stack(cleared)
+    if p.learned:
+        after += _parts(p) * np.float32(p.learned / 100) * missing(before, merged, after, error)
+    change = share * (after - before)
     rows, columns = window.wanted.within(core).slices
     wanted = np.ascontiguousarray(np.moveaxis(change[:, rows, columns], 0, -1))
     rgb = untouched.rgb + np.stack([weighted(wanted, row) for row in TO_RGB], axis=-1)
     return Picture(rgb.astype(np.float32), untouched.noise)
+
+
+def _parts(p: Compression) -> Array:
+    """The part of the work that is wanted on each plane, 3×1×1: all of it from 100 % on."""
+    return np.minimum(np.array([p.luma, p.chroma, p.chroma], np.float32) / 100, 1)[:, None, None]
 
 
 def _error(p: Compression, n: int, region: Region, around: Around) -> Array:

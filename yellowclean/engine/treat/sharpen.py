@@ -16,12 +16,14 @@ import numpy as np
 
 from ..colour.grey import grey_curve
 from ..frames import CV_SCALE, Array, Frame, Region, luma
+from ..measure.blur import blur_around, edge_blur
 from ..measure.findings.softness import DISC, blur_of, cut
+from ..measure.following import stilled
 from ..parameters import Parameters, amount, choice, quantity, switch
 from . import temporal
 from ._deblur import REACH, added, giving_back, rings, undoing, unsharp
 from ._passed import passed
-from .base import Around, Need, Picture, Treatment, Window
+from .base import MARKED, Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 from .merging import merge_settings
 from .temporal import PATCH, Temporal
@@ -48,6 +50,9 @@ it has to be."""
 
 GIVEN_BACK_PX = 1.0
 """Deviation of the detail that noise reduction takes."""
+
+DIMMED, WIDE_PX = np.float32(0.5), 3.0
+"""How the picture lies under the view, and the blur that is all yellow there."""
 
 MOST_FRAMES = 3
 """Neighbours each side that are proposed: more bring little."""
@@ -226,6 +231,19 @@ def _room(p: Sharpen, thin: Array, contrast: Array) -> Array:
     return room
 
 
+def blur_shown(p: Sharpen, window: Window, around: Around) -> Frame:
+    """The picture dimmed, and how blurred its edges are, in yellow."""
+    core = window.wanted.grown(p.around).clipped(window.given.width, window.given.height)
+    rgb = window.here.part(core.within(window.place)).rgb
+    plane, curve = luma(rgb), grey_curve(around.format.encoding.space)
+    still, sigma = stilled(plane, _sigma("luma", plane, around))
+    edges = edge_blur(curve.light(still), sigma * curve.slope(still), cut(rgb, around.format.encoding.transfer))
+    deviation, sure = blur_around(edges, plane.shape)
+    share = (sure * np.clip(deviation / WIDE_PX, 0, 1))[..., None]
+    shown = DIMMED * np.clip(plane, 0, 1)[..., None] * (1 - share) + MARKED * share
+    return np.ascontiguousarray(shown[window.wanted.within(core).slices], np.float32)
+
+
 def _filter(p: Sharpen, name: str, around: Around) -> Array:
     """One filter for the whole shot, so that no frame is sharpened otherwise than the next: made for the spectrum
     of the frame in its middle."""
@@ -277,6 +295,13 @@ def propose(case: Case) -> Proposal | None:
 TREATMENT = Treatment(
     kind="sharpen", title="Sharpen", treats=("softness",), order=70, parameters=Sharpen, need=need, apply=apply,
     propose=propose, restores=True,
+    views=(
+        OwnView(
+            "blur", "Blur",
+            f"How blurred the edges of each place are, over the dimmed picture: all yellow from {WIDE_PX:g} px on."
+            " What is sharp, and what has no edges, stays grey.", blur_shown,
+        ),
+    ),
     early="it brings up noise and faults that would then be measured larger, and harder to take",
     worsens={"overshoot": "The footage was sharpened already: this raises the halos beside its edges."},
 )  # fmt: skip

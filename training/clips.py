@@ -1,0 +1,150 @@
+"""Short clips of drawn pictures as codecs leave them, beside what the classical treatment of codec traces makes of
+them and what was there before the codec."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import NamedTuple
+from unittest.mock import patch
+
+import cv2
+import numpy as np
+
+from benchmarks.clips import coded, described
+from benchmarks.faulty import Held
+from yellowclean.engine.footage import Footage
+from yellowclean.engine.frames import CV_SCALE
+from yellowclean.engine.media.formats import OutputFormat
+from yellowclean.engine.noise.profile import white_profile
+from yellowclean.engine.pipeline import Pipeline
+from yellowclean.engine.plan import Plan, Step
+from yellowclean.engine.testcamera.textures import fractal
+from yellowclean.engine.treat import compression
+
+from .pictures import SIDE, Picture, Rng, coloured
+
+FRAMES, SHOWN = 9, 256
+"""Frames of a clip, and pixels of their sides."""
+
+TAKEN = 2
+"""Frames of each clip that are learned from."""
+
+FASTEST_PX, TURNS, GROWS = 5.0, 0.004, 0.003
+"""Most motion a frame, across and down; radians and share of the size by which a frame turns and grows at most."""
+
+TWO_LAYERED, GRAINY = 0.5, 0.4
+"""Shares of clips with something that moves before the rest, and of pictures that hold grain of their own."""
+
+CRF, PRESETS, UNFILTERED = (17, 43), ("veryfast", "medium", "slow"), 0.15
+"""How H.264 is used, and the share of its clips without a loop filter."""
+
+OTHER_CODECS, STEPS = (0.1, 0.1), (3, 13)
+"""Shares of clips in MPEG-2 and MJPEG, and their quantiser scales."""
+
+
+class Sample(NamedTuple):
+    """One frame: luma and colour differences (3×H×W) as decoded, merged along the motion, treated, and true; and
+    the error that the codec was let make, H×W."""
+
+    decoded: Picture
+    merged: Picture
+    treated: Picture
+    error: Picture
+    truth: Picture
+
+
+def samples(seed: int) -> list[Sample]:
+    """Frames of one clip."""
+    rng = np.random.default_rng((12, seed))
+    frames = _moving(seed, rng)
+    return taken(frames, _format(rng), [int(n) for n in rng.choice(FRAMES, TAKEN, replace=False)])
+
+
+def taken(frames: list[Picture], fmt: OutputFormat, chosen: list[int]) -> list[Sample]:
+    """Frames of a clip after a codec; none where it made no error to speak of."""
+    height, width = frames[0].shape[:2]
+    matrix = "smpte170m" if fmt.codec == "mjpeg" else "bt709"  # JFIF knows one matrix, and the file names none
+    info = described(len(frames), width, height).model_copy(update={"matrix": matrix})
+    decoded, info, errors = coded(frames, info, fmt)
+    settings = {"frames": compression.ALONE} if info.intra_only else {}
+    plan = Plan(profile=white_profile(1.0), steps=[Step(kind="compression", settings=settings)])
+    found = []
+    for n in chosen:
+        told = errors[n]
+        if told is not None and (told * CV_SCALE > compression.FULL).all():
+            with _overheard() as heard:
+                Pipeline(Footage(Held(decoded, info, errors)), plan).frame(n)
+            before, merged, treated, error = heard[0]
+            found.append(Sample(before, merged, treated, error, compression._planes(frames[n])))
+    return found
+
+
+@contextmanager
+def _overheard() -> Iterator[list[tuple[Picture, ...]]]:
+    """What the treatment would show its network, which adds nothing meanwhile."""
+    heard: list[tuple[Picture, ...]] = []
+    rim = slice(compression.GRID, -compression.GRID)
+
+    def listening(*planes: Picture) -> Picture:
+        heard.append(tuple(plane[..., rim, rim].copy() for plane in planes))
+        return np.zeros_like(planes[0])
+
+    with patch.object(compression, "missing", listening):
+        yield heard
+
+
+def _moving(seed: int, rng: Rng) -> list[Picture]:
+    """A camera's travel over a picture, with another before it or not."""
+    layers = [_travelled(2 * seed, rng)]
+    if rng.random() < TWO_LAYERED:
+        before, shape = _travelled(2 * seed + 1, rng), fractal(rng, SIDE, SIDE, rng.uniform(60, 200), 0.4)
+        shape = np.clip((shape - np.quantile(shape, rng.uniform(0.5, 0.9))) * rng.uniform(5, 40), 0, 1)
+        masks = _along(shape.astype(np.float32), before[1])
+        return [
+            (m[..., None] * a + (1 - m[..., None]) * b).clip(0, 1).astype(np.float32)
+            for m, a, b in zip(masks, before[0], layers[0][0], strict=True)
+        ]
+    return [frame.clip(0, 1) for frame in layers[0][0]]
+
+
+def _travelled(seed: int, rng: Rng) -> tuple[list[Picture], list[Picture]]:
+    picture = coloured(seed)
+    if rng.random() < GRAINY:
+        grain = rng.standard_normal(picture.shape, dtype=np.float32)
+        picture = picture + np.float32(rng.uniform(0, 4) / 255) * cv2.GaussianBlur(
+            grain, (0, 0), rng.uniform(0.3, 1)
+        )
+    speed = rng.uniform(-1, 1, 2) * FASTEST_PX * rng.uniform(0, 1) ** 2
+    turn, grow = rng.uniform(-1, 1, 2) * (TURNS, GROWS) * rng.integers(0, 2)
+    ways = []
+    for n in range(FRAMES):
+        way = cv2.getRotationMatrix2D((SIDE / 2, SIDE / 2), float(np.degrees(turn * n)), float(1 + grow * n))
+        way[:, 2] += speed * (n - FRAMES / 2) - (SIDE - SHOWN) / 2
+        ways.append(way)
+    return _along(picture, ways), ways
+
+
+def _along(picture: Picture, ways: list[Picture]) -> list[Picture]:
+    return [
+        cv2.warpAffine(picture, way, (SHOWN, SHOWN), flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101)
+        for way in ways
+    ]
+
+
+def _format(rng: Rng) -> OutputFormat:
+    kind = rng.random()
+    if kind < OTHER_CODECS[0]:
+        step = str(rng.integers(*STEPS))
+        return OutputFormat(
+            "mpeg2", ".mkv", "MPEG-2", "mpeg2video", "yuv420p", 8, "4:2:0", options={"qmin": step, "qmax": step}
+        )
+    if kind < sum(OTHER_CODECS):
+        step = str(rng.integers(*STEPS))
+        return OutputFormat(
+            "mjpeg", ".avi", "MJPEG", "mjpeg", "yuvj420p", 8, "4:2:0", True, options={"qmin": step, "qmax": step}
+        )
+    options = {"crf": f"{rng.uniform(*CRF):.1f}", "preset": str(rng.choice(PRESETS))}
+    if rng.random() < UNFILTERED:
+        options["x264-params"] = "no-deblock=1"
+    return OutputFormat("h264", ".mkv", "H.264, 8-bit 4:2:0", "libx264", "yuv420p", 8, "4:2:0", options=options)

@@ -1,0 +1,97 @@
+"""Trains what Codec traces ends with: what is missing still of a frame that a codec coarsened.
+
+    python -m training.codec [--clips 640] [--steps 16000] [--seed 0] FILE.onnx
+
+Clips of drawn pictures go through H.264, MPEG-2 and MJPEG, and through the classical treatment; the network learns
+what the result lacks (see yellowclean/engine/treat/_restoring.py). Every frame's error weighs as much as another's,
+luma three times as much as colour; pictures are turned over, and bright for dark.
+"""
+
+from __future__ import annotations
+
+import argparse
+from concurrent.futures import ProcessPoolExecutor
+
+import numpy as np
+import torch
+from torch import nn
+
+from yellowclean.engine.octaves import quartered
+from yellowclean.engine.treat._learned import of_four
+from yellowclean.engine.treat._restoring import FOURS, GIVEN, HANDED, seen
+
+from .clips import Sample, samples
+from .teaching import Example, Planes, taught, untaught, write
+
+CHANNELS, HIDDEN, FIRST = 48, 5, 3
+"""Planes between the layers, how many layers lie between the first and the last, and the first one's side."""
+
+PATCH, BATCH, RATE = 32, 16, 1.2e-3
+"""Pixels of a patch's side in half the size, patches in a step, and the highest rate of learning."""
+
+RIM = 4
+"""Pixels at the sides of a patch that are left out: of what lies beyond, little is missed behind them."""
+
+LUMA_WEIGHS = 0.75
+
+
+def whole(sample: Sample) -> Example:
+    """A frame as the network is given it."""
+    missing = sample.truth - sample.treated
+    wanted = np.concatenate([of_four(missing[0]), np.stack([quartered(plane) for plane in missing[1:]])])
+    power = [max(float(np.mean(part**2)), 1e-9) for part in (wanted[:4], wanted[4:])]
+    weight = np.repeat([LUMA_WEIGHS / 4 / power[0], (1 - LUMA_WEIGHS) / 2 / power[1]], [4, 2]) * HANDED
+    return Example(seen(*sample[:4]), wanted, weight.astype(np.float32))
+
+
+def patch(frames: list[Example], rng: np.random.Generator) -> Example:
+    """One place of one frame, turned somehow."""
+    given, wanted, weight = frames[rng.integers(len(frames))]
+    y, x = (int(rng.integers(0, side - PATCH + 1)) for side in given.shape[1:])
+    turn = [bool(chance < 0.5) for chance in rng.random(3)]
+    place = slice(y, y + PATCH), slice(x, x + PATCH)
+    given, wanted = (_turned(planes[:, *place], fours, turn) for planes, fours in ((given, FOURS), (wanted, 1)))
+    if rng.random() < 0.5:
+        given, wanted = -given, -wanted
+        given[-1] *= -1
+    return Example(given, wanted, weight)
+
+
+def _turned(planes: Planes, fours: int, turn: list[bool]) -> Planes:
+    """Planes upside down, mirrored, and on their side, or not; the first `fours` fours are one plane each."""
+    four = planes[: 4 * fours].reshape(fours, 2, 2, PATCH, PATCH)
+    rest = planes[4 * fours :]
+    if turn[0]:
+        four, rest = four[:, ::-1, :, ::-1], rest[:, ::-1]
+    if turn[1]:
+        four, rest = four[:, :, ::-1, :, ::-1], rest[:, :, ::-1]
+    if turn[2]:
+        four, rest = four.transpose(0, 2, 1, 4, 3), rest.transpose(0, 2, 1)
+    return np.concatenate([four.reshape(4 * fours, PATCH, PATCH), rest])
+
+
+def learned(frames: list[Example], steps: int, seed: int) -> nn.Module:
+    torch.manual_seed(seed)
+    rng = np.random.default_rng(seed)
+    network = untaught(GIVEN, HANDED, channels=CHANNELS, hidden=HIDDEN, first=FIRST)
+    nn.init.zeros_(network[-1].weight)  # nothing is missing, until something is learned
+    return taught(
+        network, lambda: patch(frames, rng), steps=steps, batch=BATCH, rate=RATE, rim=RIM, absolute=0.0, squared=1.0
+    )
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("file")
+    parser.add_argument("--clips", type=int, default=640)
+    parser.add_argument("--steps", type=int, default=16000)
+    parser.add_argument("--seed", type=int, default=0)
+    asked = parser.parse_args()
+    with ProcessPoolExecutor() as pool:
+        made = pool.map(samples, range(asked.seed * 100000, asked.seed * 100000 + asked.clips))
+        frames = [whole(sample) for clip in made for sample in clip]
+    write(learned(frames, asked.steps, asked.seed), GIVEN, asked.file)
+
+
+if __name__ == "__main__":
+    main()

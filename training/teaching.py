@@ -1,0 +1,77 @@
+"""How a network of plain layers is taught and written down."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+import onnx
+import torch
+from torch import nn
+
+Planes = npt.NDArray[np.float32]
+
+TOLD_EVERY = 500
+
+
+class Example(NamedTuple):
+    """What a network is given (C×H×W), what it is to hand back (C'×H×W), and what errors weigh, by plane (C')."""
+
+    given: Planes
+    wanted: Planes
+    weight: Planes
+
+
+def untaught(given: int, handed: int, *, channels: int, hidden: int, first: int) -> nn.Sequential:
+    """Layers of 3×3 with no constants added; the first is of `first`×`first`, and `hidden` lie between it and the
+    last."""
+    layers: list[nn.Module] = [nn.Conv2d(given, channels, first, padding=first // 2, bias=False)]
+    for _ in range(hidden):
+        layers += [nn.ReLU(), nn.Conv2d(channels, channels, 3, padding=1, bias=False)]
+    return nn.Sequential(*layers, nn.ReLU(), nn.Conv2d(channels, handed, 3, padding=1, bias=False))
+
+
+def taught(
+    network: nn.Sequential, example: Callable[[], Example], *, steps: int, batch: int, rate: float, rim: int,
+    absolute: float, squared: float,
+) -> nn.Module:  # fmt: skip
+    """The network after so many steps of Adam, the rate of learning rising and falling (Smith and Topin 2018). The
+    loss is the mean of absolute and of squared errors, weighed so, `rim` pixels at the sides left out."""
+    network = network.to(memory_format=torch.channels_last)
+    adam = torch.optim.Adam(network.parameters(), rate)
+    rates = torch.optim.lr_scheduler.OneCycleLR(adam, rate, steps, pct_start=0.05, final_div_factor=100)
+    begun, inside, squares = time.perf_counter(), slice(rim, -rim), np.zeros(2)
+    for step in range(1, steps + 1):
+        made = [example() for _ in range(batch)]
+        given, wanted, weight = (torch.from_numpy(np.stack(planes)) for planes in zip(*made, strict=True))
+        missed, weight = wanted[..., inside, inside], weight[..., None, None]
+        apart = network(given.to(memory_format=torch.channels_last))[..., inside, inside] - missed
+        loss = absolute * (weight.sqrt() * apart.abs()).mean() + squared * (weight * apart.square()).mean()
+        adam.zero_grad()
+        loss.backward()
+        adam.step()
+        rates.step()
+        squares += [(weight * part.detach().square()).mean().item() for part in (missed, apart)]
+        if step % TOLD_EVERY == 0:
+            gain = 10 * np.log10(squares[0] / squares[1])
+            print(f"{step:6} {time.perf_counter() - begun:6.0f} s  {gain:+.2f} dB", flush=True)
+            squares[:] = 0
+    return network
+
+
+def write(network: nn.Module, given: int, path: str) -> None:
+    """The network as ONNX, for pictures of any size."""
+    network = network.to(memory_format=torch.contiguous_format).eval()
+    sides = {2: torch.export.Dim("height"), 3: torch.export.Dim("width")}
+    program = torch.onnx.export(
+        network, (torch.zeros(1, given, 48, 56),), input_names=["seen"], output_names=["missed"],
+        dynamic_shapes={"input": sides}, dynamo=True,
+    )  # fmt: skip
+    model = program.model_proto
+    graph = model.graph
+    for part in (model, graph, *graph.node, *graph.input, *graph.output, *graph.value_info, *graph.initializer):
+        del part.metadata_props[:]  # where each was made, on which machine
+    onnx.save(model, path)
