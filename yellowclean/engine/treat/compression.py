@@ -43,6 +43,10 @@ down together, that doubles."""
 LEAST, FULL = 0.75 * CV_SCALE / 255, 0.95 * CV_SCALE / 255
 """Error in CV up to which nothing is done, and from which all is: about quantisers 10 and 13 of H.264."""
 
+COARSE_FROM, COARSE_ALL = 1.2 * CV_SCALE / 255, 2.0 * CV_SCALE / 255
+"""Error in CV from which on the network adds to that, and from which all of what it finds: quantisers 17 and 25 of
+H.264. What was coded better than its lessons it would make worse."""
+
 SHARED = 0.15
 """Power of the number of merged frames by which the error falls: a half, were the frames' errors their own."""
 
@@ -130,7 +134,8 @@ def apply(p: Compression, window: Window, around: Around) -> Picture:
         cleared[1:] = lent(cleared, error, np.float32(p.lent / 100))
     after = np.stack(cleared)
     if p.learned:
-        after += _parts(p) * np.float32(p.learned / 100) * missing(before, merged, after, error)
+        coarse = np.clip((error * CV_SCALE - COARSE_FROM) / np.float32(COARSE_ALL - COARSE_FROM), 0, 1)
+        after += _parts(p) * np.float32(p.learned / 100) * coarse * missing(before, merged, after, error)
     change = share * (after - before)
     rows, columns = window.wanted.within(core).slices
     wanted = np.ascontiguousarray(np.moveaxis(change[:, rows, columns], 0, -1))
