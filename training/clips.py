@@ -67,7 +67,9 @@ def taken(frames: list[Picture], fmt: OutputFormat, chosen: list[int]) -> list[S
     matrix = "smpte170m" if fmt.codec == "mjpeg" else "bt709"  # JFIF knows one matrix, and the file names none
     info = described(len(frames), width, height).model_copy(update={"matrix": matrix})
     decoded, info, errors = coded(frames, info, fmt)
-    settings = {"frames": compression.ALONE} if info.intra_only else {}
+    settings: dict[str, object] = {"learned": True}
+    if info.intra_only:
+        settings["frames"] = compression.ALONE
     plan = Plan(profile=white_profile(1.0), steps=[Step(kind="compression", settings=settings)])
     found = []
     for n in chosen:

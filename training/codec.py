@@ -1,4 +1,4 @@
-"""Trains what Codec traces ends with: what is missing still of a frame that a codec coarsened.
+"""Trains what Codec traces ends with where that is asked for: what a frame that a codec coarsened is missing still.
 
     python -m training.codec [--clips 640] [--steps 16000] [--seed 0] FILE.onnx
 

@@ -145,7 +145,7 @@ class Compressed(TestCase):
         ):  # fmt: skip
             with self.subTest(name):
                 source = coded(self, frames, "libx264", {"crf": "34", "x264-params": "threads=1"})
-                with_luma, without = (pipeline(source, lent=part, learned=0).frame(3) for part in (100, 0))
+                with_luma, without = (pipeline(source, lent=part).frame(3) for part in (100, 0))
                 np.testing.assert_allclose(luma(with_luma), luma(without), atol=1e-5)
                 gain = colour_db(with_luma, frames[3]) - colour_db(without, frames[3])
                 self.assertGreater(gain, least)
@@ -161,7 +161,7 @@ class Compressed(TestCase):
         ):  # fmt: skip
             with self.subTest(codec=codec, scene=name):
                 source = coded(self, frames, codec, options)
-                learned, without = (pipeline(source, learned=part).frame(3) for part in (100, 0))
+                learned, without = (pipeline(source, learned=asked).frame(3) for asked in (True, False))
                 gain = psnr(luma(learned), luma(frames[3])) - psnr(luma(without), luma(frames[3]))
                 self.assertGreater(gain, least)
                 self.assertGreater(colour_db(learned, frames[3]), colour_db(without, frames[3]) - 0.05)
@@ -194,14 +194,17 @@ class Compressed(TestCase):
 
     def test_a_region_is_that_of_the_whole_frame_at_odd_sizes_too(self) -> None:
         source = coded(self, [f[:201, :333] for f in quay()], "mjpeg", {"qmin": "10", "qmax": "10"})
-        whole = pipeline(source).frame(3)
-        for place in (Region(33, 51, 71, 40), Region(0, 0, 17, 19), Region(300, 170, 33, 31)):
-            np.testing.assert_array_equal(pipeline(source).frame(3, place), whole[place.slices])
+        for learned in (False, True):
+            whole = pipeline(source, learned=learned).frame(3)
+            for place in (Region(33, 51, 71, 40), Region(0, 0, 17, 19), Region(300, 170, 33, 31)):
+                part = pipeline(source, learned=learned).frame(3, place)
+                np.testing.assert_array_equal(part, whole[place.slices])
 
     def test_one_frame_and_tiny_pictures_pass(self) -> None:
         for shape in ((1, 1), (2, 9), (40, 60)):
             frame = np.full((*shape, 3), 0.4, np.float32)
-            np.testing.assert_allclose(pipeline(MemorySource([frame]), error=20.0).frame(0), frame, atol=1e-5)
+            result = pipeline(MemorySource([frame]), error=20.0, learned=True).frame(0)
+            np.testing.assert_allclose(result, frame, atol=1e-5)
 
 
 class Judged(TestCase):
@@ -209,6 +212,7 @@ class Judged(TestCase):
         jpeg, by_hand = {"qmin": "10", "qmax": "10"}, {"told": False, "error": 60.0}
         for codec, options, settings, far in (
             ("libx264", {"crf": "28"}, {}, False), ("mjpeg", jpeg, {}, False), ("mjpeg", jpeg, by_hand, True),
+            ("mjpeg", jpeg, {"learned": True}, False),
         ):  # fmt: skip
             for frames in (quay(), cat()):
                 report = overwork(pipeline(coded(self, frames, codec, options), **settings), [3]).report

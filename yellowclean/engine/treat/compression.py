@@ -5,8 +5,9 @@ All goes by the RMS error that the quantisers let the codec make, block by block
 is coded once well and once badly comes out well; then blocks of the 8×8 DCT at every second row and column are
 cleared of coefficients that the error may have made (Nosratinia 2001, shifted transforms, with a hard threshold
 that rises with the frequency). Detail that the codec dropped from colour is foretold from luma, as far as the
-two go together around (after He, Sun, Tang 2013, guided filter); what is missing still, by a small network
-(`_restoring`). Where the codec was let make no error to speak of, the picture is left as it is.
+two go together around (after He, Sun, Tang 2013, guided filter); what is missing still, where that is asked
+for, by a small network (`_restoring`). Where the codec was let make no error to speak of, the picture is left
+as it is.
 """
 
 from __future__ import annotations
@@ -96,13 +97,14 @@ class Compression(Parameters):
         100, "Colour detail", "How far detail that the codec dropped from colour is taken from luma,"
         " where the two go together.",
     )  # fmt: skip
-    learned: float = amount(
-        100, "Learned detail", "How much is added of what a network, taught on drawn pictures alone, finds to be"
-        " missing still.",
-    )  # fmt: skip
     told: bool = switch(
         True, "By the file's quantisers", "Work as hard as the quantiser of each block asks for, where the file"
         " tells them.",
+    )  # fmt: skip
+    learned: bool = switch(
+        False, "Learned detail", "Add what a network, taught on drawn pictures alone, finds to be missing still: a"
+        " second opinion. Little on leaves and weaves that fill the picture, more on most others; takes twice as"
+        " long.",
     )  # fmt: skip
     error: float = quantity(
         0, "Coding error", "The error to reckon with where the file does not tell its quantisers.",
@@ -135,7 +137,7 @@ def apply(p: Compression, window: Window, around: Around) -> Picture:
     after = np.stack(cleared)
     if p.learned:
         coarse = np.clip((error * CV_SCALE - COARSE_FROM) / np.float32(COARSE_ALL - COARSE_FROM), 0, 1)
-        after += _parts(p) * np.float32(p.learned / 100) * coarse * missing(before, merged, after, error)
+        after += _parts(p) * coarse * missing(before, merged, after, error)
     change = share * (after - before)
     rows, columns = window.wanted.within(core).slices
     wanted = np.ascontiguousarray(np.moveaxis(change[:, rows, columns], 0, -1))
