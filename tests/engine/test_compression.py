@@ -12,6 +12,7 @@ from skimage import data
 from tests.clips import MemorySource, psnr, record, shot_pair, temporary_folder
 from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Frame, Region, luma
+from yellowclean.engine.judge.again import due
 from yellowclean.engine.judge.overwork import overwork
 from yellowclean.engine.judge.strip import strip_at
 from yellowclean.engine.media import Source, open_source
@@ -241,6 +242,8 @@ class Proposed(TestCase):
                 self.assertEqual("compression" in kinds, wanted)
                 finding = next(f for f in report.findings if f.kind == "coding error")
                 self.assertEqual(finding.outside, wanted)
+                plan = Plan(profile=report.profile, steps=[Step(kind="compression")])
+                self.assertNotIn("coding error", [f.kind for f in due(plan, report)])  # results tell no quantisers
 
     def test_the_finding_is_about_as_large_as_the_error(self) -> None:
         """Within a factor of two where there is detail: the law is one for all pictures."""

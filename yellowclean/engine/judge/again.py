@@ -13,7 +13,7 @@ from ..noise.profile import NoiseCurve
 from ..pipeline import Pipeline
 from ..plan import Plan
 
-MEASURED = {detector.kind: detector for detector in DETECTORS if not detector.about_source}
+MEASURED = {d.kind: d for d in DETECTORS if not (d.about_source or d.told_by_file)}
 
 LONGEST = 96
 """Frames, around the worst one, of a shot in which a fault over time is measured again."""

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 from ..footage import Footage
 from ..frames import Region
-from ..measure.findings import DETECTORS, Detector
+from ..measure.findings import Detector
 from ..pipeline import Pipeline
 from ..plan import Plan
 from ..treat import Treatment
-from .again import Treated, read_by
+from .again import MEASURED, Treated, read_by
 from .overwork.base import Evidence
 from .overwork.repairs import DRAINED, ERRORS, FADES, GHOSTS, POINTS, SHAPES
 from .overwork.restored import CRAWLING, NOISE, OVERSHOOT
@@ -44,7 +44,8 @@ class RepairAt:
         self._treatment, self._watching = treatment, RESTORING if treatment.restores else MENDING
         untouched = Pipeline(footage, plan.only(self._before))
         self._curve = Pipeline(footage, plan).around.profile.curve
-        found = [(self._read(d, untouched), d) for d in DETECTORS if d.kind in treatment.treats]
+        able = [MEASURED[kind] for kind in treatment.treats if kind in MEASURED]
+        found = [(self._read(detector, untouched), detector) for detector in able]
         self.before, self.detector = max(found, key=lambda told: told[0] / told[1].tolerance)
 
     def of(self, plan: Plan) -> Repaired:

@@ -326,7 +326,8 @@ def propose(case: Case) -> Proposal | None:
 
 
 TREATMENT = Treatment(
-    kind="compression", title="Codec traces", treats=("blocking", "ringing"), order=40, parameters=Compression,
+    kind="compression", title="Codec traces", treats=("coding error", "blocking", "ringing"), order=40,
+    parameters=Compression,
     need=need, apply=apply, propose=propose, mends=True,
     views=(
         OwnView(

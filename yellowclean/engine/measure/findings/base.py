@@ -140,6 +140,8 @@ class Detector:
     """Frames to each side of one that have to be looked at too before anything can be told of it."""
     about_source: bool = False
     """Whether it speaks of where the file comes from rather than of the picture."""
+    told_by_file: bool = False
+    """Whether it is read off the file's stream, so that no result has it before it is written."""
     also_originals: bool = False
     """Whether a camera's own file may show it, so that it says nothing against its being the original."""
     instead: str = ""

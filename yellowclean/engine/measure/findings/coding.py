@@ -28,7 +28,7 @@ def conclude(seen: Sequence[tuple[int, float]], info: MediaInfo) -> Finding:
 
 
 DETECTOR = Detector(
-    "coding error", "CV", 8.0, 42, observe, conclude,
+    "coding error", "CV", 8.0, 42, observe, conclude, told_by_file=True,
     instead="Ask for a recording at a higher rate; the Codec traces step takes what shows as blocks and ringing.",
 )  # fmt: skip
 """Value: RMS error expected in luma where there is detail. Tolerance: about crf 22 of H.264 (common practice, no
