@@ -3,10 +3,7 @@ them and what was there before the codec."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
 from typing import NamedTuple
-from unittest.mock import patch
 
 import cv2
 import numpy as np
@@ -14,7 +11,7 @@ import numpy as np
 from benchmarks.clips import coded, described
 from benchmarks.faulty import Held
 from yellowclean.engine.footage import Footage
-from yellowclean.engine.frames import CV_SCALE
+from yellowclean.engine.frames import CV_SCALE, Region
 from yellowclean.engine.media.formats import OutputFormat
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Pipeline
@@ -67,50 +64,37 @@ def taken(frames: list[Picture], fmt: OutputFormat, chosen: list[int]) -> list[S
     matrix = "smpte170m" if fmt.codec == "mjpeg" else "bt709"  # JFIF knows one matrix, and the file names none
     info = described(len(frames), width, height).model_copy(update={"matrix": matrix})
     decoded, info, errors = coded(frames, info, fmt)
-    settings: dict[str, object] = {"learned": True}
-    if info.intra_only:
-        settings["frames"] = compression.ALONE
+    settings = {"frames": compression.ALONE} if info.intra_only else {}
     plan = Plan(profile=white_profile(1.0), steps=[Step(kind="compression", settings=settings)])
+    step = compression.Compression.model_validate(settings)
     found = []
     for n in chosen:
         told = errors[n]
-        if told is not None and (told * CV_SCALE > compression.FULL).all():
-            with _overheard() as heard:
-                Pipeline(Footage(Held(decoded, info, errors)), plan).frame(n)
-            before, merged, treated, error = heard[0]
-            found.append(Sample(before, merged, treated, error, compression._planes(frames[n])))
+        if told is None or (told * CV_SCALE <= compression.FULL).any():
+            continue
+        treated = compression.classically(step, *Pipeline(Footage(Held(decoded, info, errors)), plan).handed(0, n))
+        if treated is not None:
+            core, *planes = treated
+            inside = Region(0, 0, width, height).within(core).slices
+            before, merged, after, error = (plane[..., *inside] for plane in planes)
+            found.append(Sample(before, merged, after, error, compression.planes_of(frames[n])))
     return found
-
-
-@contextmanager
-def _overheard() -> Iterator[list[tuple[Picture, ...]]]:
-    """What the treatment would show its network, which adds nothing meanwhile."""
-    heard: list[tuple[Picture, ...]] = []
-    rim = slice(compression.GRID, -compression.GRID)
-
-    def listening(*planes: Picture) -> Picture:
-        heard.append(tuple(plane[..., rim, rim].copy() for plane in planes))
-        return np.zeros_like(planes[0])
-
-    with patch.object(compression, "missing", listening):
-        yield heard
 
 
 def _moving(seed: int, rng: Rng) -> list[Picture]:
     """A camera's travel over a picture, with another before it or not."""
-    layers = [_travelled(2 * seed, rng)]
+    frames, _ = _travelled(2 * seed, rng)
     if rng.random() < TWO_LAYERED:
-        before, shape = _travelled(2 * seed + 1, rng), fractal(rng, SIDE, SIDE, rng.uniform(60, 200), 0.4)
+        before, ways = _travelled(2 * seed + 1, rng)
+        shape = fractal(rng, SIDE, SIDE, rng.uniform(60, 200), 0.4)
         shape = np.clip((shape - np.quantile(shape, rng.uniform(0.5, 0.9))) * rng.uniform(5, 40), 0, 1)
-        masks = _along(shape.astype(np.float32), before[1])
-        return [
-            (m[..., None] * a + (1 - m[..., None]) * b).clip(0, 1).astype(np.float32)
-            for m, a, b in zip(masks, before[0], layers[0][0], strict=True)
-        ]
-    return [frame.clip(0, 1) for frame in layers[0][0]]
+        masks = [mask[..., None] for mask in _along(shape.astype(np.float32), ways)]
+        frames = [m * a + (1 - m) * b for m, a, b in zip(masks, before, frames, strict=True)]
+    return [frame.clip(0, 1).astype(np.float32) for frame in frames]
 
 
 def _travelled(seed: int, rng: Rng) -> tuple[list[Picture], list[Picture]]:
+    """A picture as a camera that glides over it shows it, frame by frame, and the way (2×3) of each."""
     picture = coloured(seed)
     if rng.random() < GRAINY:
         grain = rng.standard_normal(picture.shape, dtype=np.float32)

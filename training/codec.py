@@ -9,9 +9,6 @@ luma three times as much as colour; pictures are turned over, and bright for dar
 
 from __future__ import annotations
 
-import argparse
-from concurrent.futures import ProcessPoolExecutor
-
 import numpy as np
 import torch
 from torch import nn
@@ -21,7 +18,7 @@ from yellowclean.engine.treat._learned import of_four
 from yellowclean.engine.treat._restoring import FOURS, GIVEN, HANDED, seen
 
 from .clips import Sample, samples
-from .teaching import Example, Planes, taught, untaught, write
+from .teaching import Example, Planes, asked, made, taught, untaught, write
 
 CHANNELS, HIDDEN, FIRST = 48, 5, 3
 """Planes between the layers, how many layers lie between the first and the last, and the first one's side."""
@@ -81,16 +78,9 @@ def learned(frames: list[Example], steps: int, seed: int) -> nn.Module:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("file")
-    parser.add_argument("--clips", type=int, default=640)
-    parser.add_argument("--steps", type=int, default=16000)
-    parser.add_argument("--seed", type=int, default=0)
-    asked = parser.parse_args()
-    with ProcessPoolExecutor() as pool:
-        made = pool.map(samples, range(asked.seed * 100000, asked.seed * 100000 + asked.clips))
-        frames = [whole(sample) for clip in made for sample in clip]
-    write(learned(frames, asked.steps, asked.seed), GIVEN, asked.file)
+    order = asked(__doc__, "clips", 640, 16000, 0)
+    frames = [whole(sample) for clip in made(samples, order) for sample in clip]
+    write(learned(frames, order.steps, order.seed), GIVEN, order.file)
 
 
 if __name__ == "__main__":

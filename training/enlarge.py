@@ -8,9 +8,6 @@ The network has no constants added and is given detail alone, so that it does th
 
 from __future__ import annotations
 
-import argparse
-from concurrent.futures import ProcessPoolExecutor
-
 import cv2
 import numpy as np
 import torch
@@ -20,7 +17,7 @@ from yellowclean.engine.treat._doubling import LAYERS_REACH, plainly, seen
 from yellowclean.engine.treat._learned import of_four
 
 from .pictures import SIDE, Picture, leaves
-from .teaching import Example, taught, untaught, write
+from .teaching import Example, asked, made, taught, untaught, write
 
 CHANNELS, HIDDEN, FIRST = 32, 5, 5
 """Planes between the layers, how many layers lie between the first and the last, and the first one's side."""
@@ -60,15 +57,8 @@ def learned(pictures: list[Picture], steps: int, seed: int) -> nn.Module:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("file")
-    parser.add_argument("--pictures", type=int, default=400)
-    parser.add_argument("--steps", type=int, default=13000)
-    parser.add_argument("--seed", type=int, default=1)
-    asked = parser.parse_args()
-    with ProcessPoolExecutor() as pool:
-        pictures = list(pool.map(leaves, range(asked.seed * 100000, asked.seed * 100000 + asked.pictures)))
-    write(learned(pictures, asked.steps, asked.seed), 2, asked.file)
+    order = asked(__doc__, "pictures", 400, 13000, 1)
+    write(learned(made(leaves, order), order.steps, order.seed), 2, order.file)
 
 
 if __name__ == "__main__":

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import argparse
 import time
 from collections.abc import Callable
-from typing import NamedTuple
+from concurrent.futures import ProcessPoolExecutor
+from typing import NamedTuple, TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -14,7 +16,10 @@ from torch import nn
 
 Planes = npt.NDArray[np.float32]
 
-TOLD_EVERY = 500
+Made = TypeVar("Made")
+
+TOLD_EVERY, SEEDS = 500, 100_000
+"""Steps after which progress is told, and seeds of pictures that belong to each seed of a training."""
 
 
 class Example(NamedTuple):
@@ -45,8 +50,8 @@ def taught(
     rates = torch.optim.lr_scheduler.OneCycleLR(adam, rate, steps, pct_start=0.05, final_div_factor=100)
     begun, inside, squares = time.perf_counter(), slice(rim, -rim), np.zeros(2)
     for step in range(1, steps + 1):
-        made = [example() for _ in range(batch)]
-        given, wanted, weight = (torch.from_numpy(np.stack(planes)) for planes in zip(*made, strict=True))
+        drawn = [example() for _ in range(batch)]
+        given, wanted, weight = (torch.from_numpy(np.stack(planes)) for planes in zip(*drawn, strict=True))
         missed, weight = wanted[..., inside, inside], weight[..., None, None]
         apart = network(given.to(memory_format=torch.channels_last))[..., inside, inside] - missed
         loss = absolute * (weight.sqrt() * apart.abs()).mean() + squared * (weight * apart.square()).mean()
@@ -60,6 +65,22 @@ def taught(
             print(f"{step:6} {time.perf_counter() - begun:6.0f} s  {gain:+.2f} dB", flush=True)
             squares[:] = 0
     return network
+
+
+def asked(about: str | None, examples: str, count: int, steps: int, seed: int) -> argparse.Namespace:
+    """What a training is asked for: a file, so many examples and steps, and a seed."""
+    parser = argparse.ArgumentParser(description=about)
+    parser.add_argument("file")
+    parser.add_argument(f"--{examples}", dest="count", type=int, default=count)
+    parser.add_argument("--steps", type=int, default=steps)
+    parser.add_argument("--seed", type=int, default=seed)
+    return parser.parse_args()
+
+
+def made(kind: Callable[[int], Made], order: argparse.Namespace) -> list[Made]:
+    """So many examples, each from a seed of its own, on all cores."""
+    with ProcessPoolExecutor() as pool:
+        return list(pool.map(kind, range(order.seed * SEEDS, order.seed * SEEDS + order.count)))
 
 
 def write(network: nn.Module, given: int, path: str) -> None:

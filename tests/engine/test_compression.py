@@ -153,7 +153,7 @@ class Compressed(TestCase):
                 self.assertLess(gain, most)
 
     def test_learned_detail_is_nearer_to_photographs_and_scenes_than_without(self) -> None:
-        """Least gains of luma in dB; nothing was taught or set on these clips."""
+        """Least gains of luma in dB, about half of what was seen; nothing was taught on these clips."""
         for name, frames, codec, options, least in (
             ("quay", quay(), "libx264", {"crf": "28"}, 0.1), ("coffee", coffee(), "libx264", {"crf": "28"}, 0.1),
             ("coffee", coffee(), "mpeg2video", {"qmin": "8", "qmax": "8"}, 0.2),

@@ -7,9 +7,14 @@ from unittest import TestCase
 import numpy as np
 from scipy.special import erf
 
-from yellowclean.engine.frames import Array
+from tests.clips import MemorySource
+from yellowclean.engine.footage import Footage
+from yellowclean.engine.frames import Array, Region
 from yellowclean.engine.measure.blur import blur_around, edge_blur
 from yellowclean.engine.measure.edge import edge_response, find_edges
+from yellowclean.engine.noise.profile import white_profile
+from yellowclean.engine.pipeline import Pipeline
+from yellowclean.engine.plan import Plan, Step
 
 
 def slanted_edge(
@@ -91,3 +96,14 @@ class Places(TestCase):
             self.assertAlmostEqual(float(deviation[64, column]), blur, delta=0.15 * blur)
             self.assertGreater(sure[64, column], 0.5)
         self.assertLess(sure[:, [4, 128, 250]].max(), 0.1)
+
+    def test_the_view_of_it_is_yellow_where_the_picture_is_soft_and_the_same_closer_up(self) -> None:
+        plane = np.hstack([slanted_edge(2.4, 8, size=128), slanted_edge(0.5, 8, size=128)[:, ::-1]])
+        source = MemorySource([np.repeat(plane[..., None], 3, axis=2)])
+        pipeline = Pipeline(Footage(source), Plan(profile=white_profile(0.1), steps=[Step(kind="sharpen")]))
+        shown = pipeline.own_view(0, "blur", 0)
+        yellow = shown[..., 0] - shown[..., 2]
+        self.assertGreater(yellow[64, 64], 3 * yellow[64, 192])
+        self.assertLess(yellow[64, 4], 0.02)
+        closer = Region(40, 30, 60, 50)
+        np.testing.assert_allclose(pipeline.own_view(0, "blur", 0, closer), shown[closer.slices], atol=0.02)

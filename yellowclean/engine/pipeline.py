@@ -28,7 +28,7 @@ from .noise.stabilise import POINTS, Stabiliser
 from .plan import Plan, Step
 from .reach.matte import matte
 from .reach.model import Reach
-from .treat import Course, Mark, Need, Picture, Window
+from .treat import Around, Course, Mark, Need, Picture, Window
 
 T = TypeVar("T")
 
@@ -183,11 +183,14 @@ class Pipeline:
         if view is None:
             names = ", ".join(v.name for v in asked.treatment.views) or "none"
             raise BadInput(f"{asked.kind} has no view {name!r}; it has {names}.")
+        window, around = self.handed(step, n, region)
+        return self._reduced(view.draw(asked.parameters, window, around), window.given, scale)
+
+    def handed(self, step: int, n: int, region: Region | None = None) -> tuple[Window, Around]:
+        """What step number `step` is handed for its work on frame n, in the format that it is handed."""
         depth = self._depth(step)
         given, piece = self.formats[depth], self._covered(depth, self._checked(n, region))
-        window = self._window(depth, asked, n, piece, given, given)
-        drawn = view.draw(asked.parameters, window, self._standpoint(depth))
-        return self._reduced(drawn, given, scale)
+        return self._window(depth, self.plan.step(step), n, piece, given, given), self._standpoint(depth)
 
     def course(self, step: int, frames: range) -> Course:
         """What step number `step` changes over time, in consecutive frames. Raises `BadInput` where it changes

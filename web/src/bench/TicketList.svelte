@@ -100,6 +100,9 @@
               >
               <span>sure {percent(finding.confidence)}</span>
             </p>
+            {#if bench.toldByFile(finding.kind) && served.has(finding.kind)}
+              <p class="text-[13px] text-quiet">Read off the file, so it stays: judge the result by eye.</p>
+            {/if}
             {#if line.served.length}
               <p class="text-[13px] text-quiet">
                 served by {line.served.length > 1 ? "steps" : "step"}

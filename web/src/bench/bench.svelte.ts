@@ -210,6 +210,11 @@ export class Bench {
     return this.kinds.find((k) => k.kind === kind)?.instead ?? "";
   }
 
+  /** Whether a finding is read off the file, so that the result has none before it is written. */
+  toldByFile(kind: string): boolean {
+    return this.kinds.find((k) => k.kind === kind)?.told_by_file ?? false;
+  }
+
   /** What the own view on the screen is called. */
   get titleOfOwn(): string {
     return this.ownViews.find((view) => view.name === this.own.name)?.title ?? this.own.name;

@@ -108,6 +108,7 @@ class FindingKind(BaseModel):
     unit: str
     tolerance: float
     about_source: bool
+    told_by_file: bool = Field(False, description="Whether no result has it before it is written.")
     instead: str = Field("", description="What to do about it where no treatment takes it.")
 
 
@@ -121,9 +122,12 @@ def finding_kinds() -> list[FindingKind]:
         for kind, value in TOLERANCES.items()
     ]  # fmt: skip
     others = [
-        FindingKind(kind=d.kind, unit=d.unit, tolerance=d.tolerance, about_source=d.about_source, instead=d.instead)
+        FindingKind(
+            kind=d.kind, unit=d.unit, tolerance=d.tolerance, about_source=d.about_source,
+            told_by_file=d.told_by_file, instead=d.instead,
+        )
         for d in DETECTORS
-    ]
+    ]  # fmt: skip
     return in_order(noise, others)
 
 

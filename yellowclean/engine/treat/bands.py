@@ -20,7 +20,7 @@ from ..measure.contours import GAP, alike, contour_steps, in_company, local_mean
 from ..media.tags import KR_KB
 from ..parameters import Parameters, choice, quantity
 from ._ramps import GRID, MARGIN, smoothest
-from .base import MARKED, Around, Need, OwnView, Picture, Treatment, Window
+from .base import DIMMED, MARKED, Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 
 NEAR, SOFT = 32, 12
@@ -38,7 +38,6 @@ CODED = 25.0
 REAL = np.array([1.0, 1.0, 1.0], np.float32)
 """Colour in which edges of the scene are drawn."""
 
-DIMMED = np.float32(0.35)
 
 PLANES = {"rgb": "R′G′B′", "bt709": "luma, chroma 709", "bt470bg": "luma, chroma 601",
           "bt2020nc": "luma, chroma 2020"}  # fmt: skip

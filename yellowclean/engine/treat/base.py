@@ -22,6 +22,16 @@ T = TypeVar("T")
 MARKED = np.array([1.0, 0.85, 0.2], np.float32)
 """Colour in which views draw what is still a fault."""
 
+DIMMED = np.float32(0.35)
+"""How the picture lies under what views draw."""
+
+
+def over_dimmed(grey: Array, share: Array) -> Frame:
+    """A grey picture, H×W, dimmed, and `share` of it (H×W, 0-1) in the colour of faults."""
+    grey, share = np.clip(grey, 0, 1)[..., None], share[..., None]
+    shown = DIMMED * grey * (1 - share) + MARKED * (DIMMED + (1 - DIMMED) * grey) * share
+    return np.ascontiguousarray(shown, np.float32)
+
 
 @dataclass(frozen=True, slots=True)
 class Picture:

@@ -12,6 +12,8 @@ as it is.
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numba as nb
 import numpy as np
 
@@ -22,7 +24,7 @@ from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity, switch
 from ..shrinking import shrunk
 from ._colour_detail import lent
-from ._restoring import missing
+from ._restoring import REACH, missing
 from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 from .fetching import fetched
@@ -44,7 +46,7 @@ down together, that doubles."""
 LEAST, FULL = 0.75 * CV_SCALE / 255, 0.95 * CV_SCALE / 255
 """Error in CV up to which nothing is done, and from which all is: about quantisers 10 and 13 of H.264."""
 
-COARSE_FROM, COARSE_ALL = 1.2 * CV_SCALE / 255, 2.0 * CV_SCALE / 255
+LEARNED_FROM, LEARNED_ALL = 1.2 * CV_SCALE / 255, 2.0 * CV_SCALE / 255
 """Error in CV from which on the network adds to that, and from which all of what it finds: quantisers 17 and 25 of
 H.264. What was coded better than its lessons it would make worse."""
 
@@ -65,7 +67,7 @@ many CV; and the power of the error with which that grows: a step grows faster t
 EDGES = 1.3
 """How much further the lowest of them may go, of which the edges of blocks are made."""
 
-MARGIN, GRID = 160, 16
+MARGIN, GRID = 112, 16
 """Pixels around a place that it depends on, but for the grid, and the grid on which blocks and halves begin, which
 is also how far the picture is mirrored beyond the frame."""
 
@@ -111,43 +113,71 @@ class Compression(Parameters):
         unit="CV", least=0, most=60, step=0.5,
     )  # fmt: skip
 
+    @property
+    def amounts(self) -> tuple[float, ...]:
+        """Those of the three planes, 1 for all of the work."""
+        return self.luma / 100, self.chroma / 100, self.chroma / 100
+
+    @property
+    def margin(self) -> int:
+        """Pixels around a place that it depends on, but for the grid."""
+        return MARGIN + (REACH if self.learned else 0)
+
+
+class Treated(NamedTuple):
+    """Luma and colour differences (3×H×W) over `core` as decoded, merged along the motion, and treated so far; and
+    the coding error, H×W."""
+
+    core: Region
+    decoded: Array
+    merged: Array
+    treated: Array
+    error: Array
+
 
 def need(p: Compression) -> Need:
-    return Need(back=p.frames, ahead=p.frames, margin=p.search + MARGIN + PATCH + 2 * GRID + 2, grid=GRID)
+    return Need(back=p.frames, ahead=p.frames, margin=p.search + p.margin + PATCH + 2 * GRID + 2, grid=GRID)
 
 
 def apply(p: Compression, window: Window, around: Around) -> Picture:
     """Merge the neighbours, then clear the blocks."""
-    untouched = window.here.part(window.inside)
-    core = window.wanted.grown(MARGIN).clipped(window.given.width, window.given.height).grown(GRID).snapped(GRID)
-    error = _error(p, window.n, core, around)
-    if not (error > LEAST / CV_SCALE).any():
+    untouched, found = window.here.part(window.inside), classically(p, window, around)
+    if found is None:
         return untouched
-    before = _planes(window.here.part(core.within(window.place)).rgb)
-    merged, count = _merged(p, window, around, core, before, error)
-    left = error * count ** np.float32(-SHARED)
-    share = np.clip((error * CV_SCALE - LEAST) / np.float32(FULL - LEAST), 0, 1)
-    cleared = [
-        before[k] + part * (_cleared(merged[k], left * np.float32(strength / 100), k > 0) - before[k])
-        for k, (strength, part) in enumerate(zip((p.luma, p.chroma, p.chroma), _parts(p).ravel(), strict=True))
-    ]
-    cleared[0] = _kept_within(before[0], cleared[0], error * np.float32(max(p.luma, 100) / 100))
-    if p.lent:
-        cleared[1:] = lent(cleared, error, np.float32(p.lent / 100))
-    after = np.stack(cleared)
+    core, before, merged, after, error = found
     if p.learned:
-        coarse = np.clip((error * CV_SCALE - COARSE_FROM) / np.float32(COARSE_ALL - COARSE_FROM), 0, 1)
-        after += _parts(p) * coarse * missing(before, merged, after, error)
-    change = share * (after - before)
+        parts = np.minimum(np.array(p.amounts, np.float32), 1)[:, None, None]
+        after += parts * _from_to(error, LEARNED_FROM, LEARNED_ALL) * missing(before, merged, after, error)
+    change: Array = _from_to(error, LEAST, FULL) * (after - before)
     rows, columns = window.wanted.within(core).slices
     wanted = np.ascontiguousarray(np.moveaxis(change[:, rows, columns], 0, -1))
     rgb = untouched.rgb + np.stack([weighted(wanted, row) for row in TO_RGB], axis=-1)
     return Picture(rgb.astype(np.float32), untouched.noise)
 
 
-def _parts(p: Compression) -> Array:
-    """The part of the work that is wanted on each plane, 3×1×1: all of it from 100 % on."""
-    return np.minimum(np.array([p.luma, p.chroma, p.chroma], np.float32) / 100, 1)[:, None, None]
+def classically(p: Compression, window: Window, around: Around) -> Treated | None:
+    """What the treatment makes of a window without its network; None where the codec made no error to speak of."""
+    core = window.wanted.grown(p.margin).clipped(window.given.width, window.given.height).grown(GRID).snapped(GRID)
+    error = _error(p, window.n, core, around)
+    if not (error > LEAST / CV_SCALE).any():
+        return None
+    before = planes_of(window.here.part(core.within(window.place)).rgb)
+    merged, count = _merged(p, window, around, core, before, error)
+    left = error * count ** np.float32(-SHARED)
+    cleared = [
+        before[k] + np.float32(min(part, 1)) * (_cleared(merged[k], left * np.float32(part), k > 0) - before[k])
+        for k, part in enumerate(p.amounts)
+    ]
+    cleared[0] = _kept_within(before[0], cleared[0], error * np.float32(max(p.luma, 100) / 100))
+    if p.lent:
+        cleared[1:] = lent(cleared, error, np.float32(p.lent / 100))
+    return Treated(core, before, merged, np.stack(cleared), error)
+
+
+def _from_to(error: Array, least: float, full: float) -> Array:
+    """The share of the work that an error (frame units) is worth: none up to `least`, all from `full` on (CV)."""
+    share: Array = np.clip((error * CV_SCALE - least) / np.float32(full - least), 0, 1)
+    return share
 
 
 def _error(p: Compression, n: int, region: Region, around: Around) -> Array:
@@ -159,7 +189,7 @@ def _error(p: Compression, n: int, region: Region, around: Around) -> Array:
     return extended(told[inside.slices], inside, region)
 
 
-def _planes(rgb: Frame) -> Array:
+def planes_of(rgb: Frame) -> Array:
     """Luma and colour differences, 3×H×W."""
     return np.stack([weighted(rgb, row) for row in SIGNAL_MATRIX[3:]])
 
@@ -176,7 +206,9 @@ def _merged(
     across = np.empty_like(weight)
     rows = before.shape[1]
     for n in window.neighbours:
-        warped, gain, doubt = fetched(_planes(window.pull(n).rgb), around.motion(window.n, n), place, before.shape)
+        warped, gain, doubt = fetched(
+            planes_of(window.pull(n).rgb), around.motion(window.n, n), place, before.shape
+        )
         in_bands(rows, lambda a, b, w=warped: _difference_rows(before, w, across, a, b))  # type: ignore[misc]
         in_bands(
             rows,
@@ -327,8 +359,7 @@ def propose(case: Case) -> Proposal | None:
 
 TREATMENT = Treatment(
     kind="compression", title="Codec traces", treats=("coding error", "blocking", "ringing"), order=40,
-    parameters=Compression,
-    need=need, apply=apply, propose=propose, mends=True,
+    parameters=Compression, need=need, apply=apply, propose=propose, mends=True,
     views=(
         OwnView(
             "coding", "Coding error",

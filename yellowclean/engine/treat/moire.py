@@ -19,7 +19,7 @@ from ..frames import Array, Frame, Region, weighted
 from ..measure.false_colour import CELL, GRID, SIDES, SLOWEST, false_colour
 from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity
-from .base import MARKED, Around, Need, OwnView, Picture, Treatment, Window
+from .base import Around, Need, OwnView, Picture, Treatment, Window, over_dimmed
 from .case import Case, Proposal
 
 SIDE, HOP = 32, 8
@@ -56,7 +56,6 @@ LASTING = 1.5
 that misses it does not show."""
 
 TO_RGB: Frame = np.linalg.inv(SIGNAL_MATRIX[3:].astype(np.float64)).astype(np.float32)
-DIMMED = np.float32(0.35)
 
 
 class Moire(Parameters):
@@ -244,10 +243,7 @@ def waves_shown(p: Moire, window: Window, around: Around) -> Frame:
     """The picture dimmed, what is treated in yellow, as strongly as it is."""
     seen = _seen(p, window, around)
     inside = window.wanted.within(seen.place).slices
-    grey = np.clip(seen.luma[inside], 0, 1)[..., None]
-    share = seen.share[inside][..., None]
-    shown = DIMMED * grey * (1 - share) + MARKED * (DIMMED + (1 - DIMMED) * grey) * share
-    return shown.astype(np.float32)
+    return over_dimmed(seen.luma[inside], seen.share[inside])
 
 
 def propose(case: Case) -> Proposal | None:

@@ -23,7 +23,7 @@ from ..parameters import Parameters, amount, choice, quantity, switch
 from . import temporal
 from ._deblur import REACH, added, giving_back, rings, undoing, unsharp
 from ._passed import passed
-from .base import MARKED, Around, Need, OwnView, Picture, Treatment, Window
+from .base import Around, Need, OwnView, Picture, Treatment, Window, over_dimmed
 from .case import Case, Proposal
 from .merging import merge_settings
 from .temporal import PATCH, Temporal
@@ -51,8 +51,8 @@ it has to be."""
 GIVEN_BACK_PX = 1.0
 """Deviation of the detail that noise reduction takes."""
 
-DIMMED, WIDE_PX = np.float32(0.5), 3.0
-"""How the picture lies under the view, and the blur that is all yellow there."""
+WIDE_PX = 3.0
+"""Blur that is all yellow in the view."""
 
 MOST_FRAMES = 3
 """Neighbours each side that are proposed: more bring little."""
@@ -239,9 +239,8 @@ def blur_shown(p: Sharpen, window: Window, around: Around) -> Frame:
     still, sigma = stilled(plane, _sigma("luma", plane, around))
     edges = edge_blur(curve.light(still), sigma * curve.slope(still), cut(rgb, around.format.encoding.transfer))
     deviation, sure = blur_around(edges, plane.shape)
-    share = (sure * np.clip(deviation / WIDE_PX, 0, 1))[..., None]
-    shown = DIMMED * np.clip(plane, 0, 1)[..., None] * (1 - share) + MARKED * share
-    return np.ascontiguousarray(shown[window.wanted.within(core).slices], np.float32)
+    inside = window.wanted.within(core).slices
+    return over_dimmed(plane[inside], (sure * np.clip(deviation / WIDE_PX, 0, 1))[inside])
 
 
 def _filter(p: Sharpen, name: str, around: Around) -> Array:
