@@ -238,10 +238,33 @@ def specked() -> list[Scene]:
     return scenes
 
 
-def h264(crf: int, **options: str) -> OutputFormat:
+def h264(crf: float, **options: str) -> OutputFormat:
     return OutputFormat(
         "h264", ".mkv", "H.264, 8-bit 4:2:0", "libx264", "yuv420p", 8, "4:2:0", options={"crf": str(crf)} | options
     )
+
+
+def mpeg2(scale: int) -> OutputFormat:
+    """At one quantiser scale."""
+    options = {"qmin": str(scale), "qmax": str(scale)}
+    return OutputFormat("mpeg2", ".mkv", "MPEG-2", "mpeg2video", "yuv420p", 8, "4:2:0", options=options)
+
+
+def mjpeg(scale: int) -> OutputFormat:
+    options = {"qmin": str(scale), "qmax": str(scale)}
+    return OutputFormat("mjpeg", ".avi", "MJPEG", "mjpeg", "yuvj420p", 8, "4:2:0", True, options=options)
+
+
+def as_coded(
+    frames: Sequence[Frame], fmt: OutputFormat
+) -> tuple[list[Frame], MediaInfo, list[Array | None], dict[str, object]]:
+    """Frames as a codec leaves them, what the file tells of itself and of its errors, and the settings of Codec
+    traces for it."""
+    height, width = frames[0].shape[:2]
+    matrix = "smpte170m" if fmt.codec == "mjpeg" else "bt709"  # JFIF knows one matrix, and the file names none
+    told = described(len(frames), width, height).model_copy(update={"matrix": matrix})
+    decoded, info, errors = coded(frames, told, fmt)
+    return decoded, info, errors, {"frames": ALONE} if info.intra_only else {}
 
 
 CODINGS = {
@@ -250,12 +273,8 @@ CODINGS = {
     "H.264 crf 34": h264(34, preset="slow"),
     "H.264 crf 40": h264(40, preset="slow"),
     "H.264 crf 34, no loop filter": h264(34, preset="slow", **{"x264-params": "no-deblock=1"}),
-    "MPEG-2": OutputFormat(
-        "mpeg2", ".mkv", "MPEG-2", "mpeg2video", "yuv420p", 8, "4:2:0", options={"qmin": "7", "qmax": "7"}
-    ),
-    "MJPEG": OutputFormat(
-        "mjpeg", ".avi", "MJPEG", "mjpeg", "yuvj420p", 8, "4:2:0", True, options={"qmin": "6", "qmax": "6"}
-    ),
+    "MPEG-2": mpeg2(7),
+    "MJPEG": mjpeg(6),
 }
 
 
@@ -275,10 +294,7 @@ def coded_scenes() -> list[Scene]:
     scenes = []
     for (name, truth), (kind, fmt) in itertools.product(clips.items(), CODINGS.items()):
         clean = [np.clip(frame, 0, 1) for frame in truth]
-        matrix = "smpte170m" if fmt.codec == "mjpeg" else "bt709"  # JFIF knows one matrix, and the file names none
-        told = described(count, WIDTH, HEIGHT).model_copy(update={"matrix": matrix})
-        frames, info, errors = coded(clean, told, fmt)
-        settings: dict[str, object] = {"frames": ALONE} if info.intra_only else {}
+        frames, info, errors, settings = as_coded(clean, fmt)
         scenes.append(Scene(f"{name}; {kind}", frames, clean, whole, judged, info, settings, errors=errors))
     return scenes
 

@@ -8,8 +8,7 @@ from typing import NamedTuple
 import cv2
 import numpy as np
 
-from benchmarks.clips import coded, described
-from benchmarks.faulty import Held
+from benchmarks.faulty import Held, as_coded, h264, mjpeg, mpeg2
 from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Region
 from yellowclean.engine.media.formats import OutputFormat
@@ -61,10 +60,7 @@ def samples(seed: int) -> list[Sample]:
 def taken(frames: list[Picture], fmt: OutputFormat, chosen: list[int]) -> list[Sample]:
     """Frames of a clip after a codec; none where it made no error to speak of."""
     height, width = frames[0].shape[:2]
-    matrix = "smpte170m" if fmt.codec == "mjpeg" else "bt709"  # JFIF knows one matrix, and the file names none
-    info = described(len(frames), width, height).model_copy(update={"matrix": matrix})
-    decoded, info, errors = coded(frames, info, fmt)
-    settings = {"frames": compression.ALONE} if info.intra_only else {}
+    decoded, info, errors, settings = as_coded(frames, fmt)
     plan = Plan(profile=white_profile(1.0), steps=[Step(kind="compression", settings=settings)])
     step = compression.Compression.model_validate(settings)
     found = []
@@ -120,17 +116,9 @@ def _along(picture: Picture, ways: list[Picture]) -> list[Picture]:
 
 def _format(rng: Rng) -> OutputFormat:
     kind = rng.random()
-    if kind < OTHER_CODECS[0]:
-        step = str(rng.integers(*STEPS))
-        return OutputFormat(
-            "mpeg2", ".mkv", "MPEG-2", "mpeg2video", "yuv420p", 8, "4:2:0", options={"qmin": step, "qmax": step}
-        )
     if kind < sum(OTHER_CODECS):
-        step = str(rng.integers(*STEPS))
-        return OutputFormat(
-            "mjpeg", ".avi", "MJPEG", "mjpeg", "yuvj420p", 8, "4:2:0", True, options={"qmin": step, "qmax": step}
-        )
-    options = {"crf": f"{rng.uniform(*CRF):.1f}", "preset": str(rng.choice(PRESETS))}
+        return (mpeg2 if kind < OTHER_CODECS[0] else mjpeg)(int(rng.integers(*STEPS)))
+    crf, options = rng.uniform(*CRF), {"preset": str(rng.choice(PRESETS))}
     if rng.random() < UNFILTERED:
         options["x264-params"] = "no-deblock=1"
-    return OutputFormat("h264", ".mkv", "H.264, 8-bit 4:2:0", "libx264", "yuv420p", 8, "4:2:0", options=options)
+    return h264(round(crf, 1), **options)
