@@ -46,10 +46,10 @@ def coded_clip(scene: str, camera: Camera, *, h264: bool = False) -> Clip:
     return clip
 
 
-def as_recorded(clean: Frame) -> Frame:
-    """A clean frame in 8-bit 4:2:0: what is lost to sampling is no noise."""
-    coding = Coding("bt709", 8, full_range=False)
-    return rgb_from_yuv(*yuv_from_rgb(clean, coding, "4:2:0"), coding)
+def as_recorded(clean: Frame, bits: int = 8, chroma: str = "4:2:0") -> Frame:
+    """A clean frame with its colour sampled and its codes rounded: what is lost to these is no noise."""
+    coding = Coding("bt709", bits, full_range=False)
+    return rgb_from_yuv(*yuv_from_rgb(clean, coding, chroma), coding)
 
 
 def camera_curve(camera: Camera, at: Array) -> Array:

@@ -53,7 +53,7 @@ class Sample(NamedTuple):
 def samples(seed: int) -> list[Sample]:
     """Frames of one clip."""
     rng = np.random.default_rng((12, seed))
-    frames = _moving(seed, rng)
+    frames = moving(seed, rng, FRAMES, FASTEST_PX)
     return taken(frames, _format(rng), [int(n) for n in rng.choice(FRAMES, TAKEN, replace=False)])
 
 
@@ -77,11 +77,11 @@ def taken(frames: list[Picture], fmt: OutputFormat, chosen: list[int]) -> list[S
     return found
 
 
-def _moving(seed: int, rng: Rng) -> list[Picture]:
+def moving(seed: int, rng: Rng, count: int, fastest_px: float) -> list[Picture]:
     """A camera's travel over a picture, with another before it or not."""
-    frames, _ = _travelled(2 * seed, rng)
+    frames, _ = _travelled(2 * seed, rng, count, fastest_px)
     if rng.random() < TWO_LAYERED:
-        before, ways = _travelled(2 * seed + 1, rng)
+        before, ways = _travelled(2 * seed + 1, rng, count, fastest_px)
         shape = fractal(rng, SIDE, SIDE, rng.uniform(60, 200), 0.4)
         shape = np.clip((shape - np.quantile(shape, rng.uniform(0.5, 0.9))) * rng.uniform(5, 40), 0, 1)
         masks = [mask[..., None] for mask in _along(shape.astype(np.float32), ways)]
@@ -89,7 +89,7 @@ def _moving(seed: int, rng: Rng) -> list[Picture]:
     return [frame.clip(0, 1).astype(np.float32) for frame in frames]
 
 
-def _travelled(seed: int, rng: Rng) -> tuple[list[Picture], list[Picture]]:
+def _travelled(seed: int, rng: Rng, count: int, fastest_px: float) -> tuple[list[Picture], list[Picture]]:
     """A picture as a camera that glides over it shows it, frame by frame, and the way (2×3) of each."""
     picture = coloured(seed)
     if rng.random() < GRAINY:
@@ -97,12 +97,12 @@ def _travelled(seed: int, rng: Rng) -> tuple[list[Picture], list[Picture]]:
         picture = picture + np.float32(rng.uniform(0, 4) / 255) * cv2.GaussianBlur(
             grain, (0, 0), rng.uniform(0.3, 1)
         )
-    speed = rng.uniform(-1, 1, 2) * FASTEST_PX * rng.uniform(0, 1) ** 2
+    speed = rng.uniform(-1, 1, 2) * fastest_px * rng.uniform(0, 1) ** 2
     turn, grow = rng.uniform(-1, 1, 2) * (TURNS, GROWS) * rng.integers(0, 2)
     ways = []
-    for n in range(FRAMES):
+    for n in range(count):
         way = cv2.getRotationMatrix2D((SIDE / 2, SIDE / 2), float(np.degrees(turn * n)), float(1 + grow * n))
-        way[:, 2] += speed * (n - FRAMES / 2) - (SIDE - SHOWN) / 2
+        way[:, 2] += speed * (n - count / 2) - (SIDE - SHOWN) / 2
         ways.append(way)
     return _along(picture, ways), ways
 

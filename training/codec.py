@@ -13,8 +13,8 @@ import numpy as np
 import torch
 from torch import nn
 
+from yellowclean.engine.learned import of_four
 from yellowclean.engine.octaves import quartered
-from yellowclean.engine.treat._learned import of_four
 from yellowclean.engine.treat._restoring import FOURS, GIVEN, HANDED, seen
 
 from .clips import Sample, samples

@@ -13,8 +13,8 @@ import numpy as np
 import torch
 from torch import nn
 
+from yellowclean.engine.learned import of_four
 from yellowclean.engine.treat._doubling import LAYERS_REACH, plainly, seen
-from yellowclean.engine.treat._learned import of_four
 
 from .pictures import SIDE, Picture, leaves
 from .teaching import Example, asked, made, taught, untaught, write

@@ -48,7 +48,7 @@ def taught(
     network = network.to(memory_format=torch.channels_last)
     adam = torch.optim.Adam(network.parameters(), rate)
     rates = torch.optim.lr_scheduler.OneCycleLR(adam, rate, steps, pct_start=0.05, final_div_factor=100)
-    begun, inside, squares = time.perf_counter(), slice(rim, -rim), np.zeros(2)
+    begun, inside, squares = time.perf_counter(), slice(rim, -rim or None), np.zeros(2)
     for step in range(1, steps + 1):
         drawn = [example() for _ in range(batch)]
         given, wanted, weight = (torch.from_numpy(np.stack(planes)) for planes in zip(*drawn, strict=True))

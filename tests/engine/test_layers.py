@@ -12,7 +12,7 @@ from yellowclean import engine
 ROOT = Path(engine.__file__).parent
 
 LAYERS = (
-    ("errors", "disk", "bounded", "release", "parallel", "simd", "frames", "tables", "octaves", "cache"),
+    ("errors", "disk", "bounded", "release", "parallel", "simd", "frames", "tables", "octaves", "cache", "learned"),
     ("shrinking",),
     ("parameters", "primaries"),
     ("media",),

@@ -15,6 +15,7 @@ from yellowclean.engine.colour.opponent import SIGNAL_MATRIX
 from yellowclean.engine.errors import BadInput, BadPlan
 from yellowclean.engine.frames import CV_SCALE, Array, Frame
 from yellowclean.engine.measure.blocks import block_statistics
+from yellowclean.engine.measure.coded import FLOOR_CV, traces
 from yellowclean.engine.measure.curve import blind_curve
 from yellowclean.engine.measure.noise import measure_noise
 from yellowclean.engine.measure.pairs import pairs_at
@@ -178,13 +179,18 @@ class BlindCurve(TestCase):
 
 
 class Compressed(TestCase):
-    def test_noise_that_a_codec_carries_along_is_read_over_a_longer_distance(self) -> None:
-        """After H.264 neighbours share part of their noise: a difference to the next frame alone reads too
+    def test_noise_that_a_codec_carries_along_is_told_with_what_it_took(self) -> None:
+        """After H.264 neighbours share part of their noise, and lack the same detail: what they differ by is too
         little. The truth is the footage less the clean picture, both as recorded."""
+        for rate in (1_200_000, 2_500_000):
+            with self.subTest(rate):
+                self._told_against_the_truth(rate)
+
+    def _told_against_the_truth(self, rate: int) -> None:
         camera = Camera(stops_under=3)
         recipe = ShotRecipe(
             name="quay", scene="quay", camera=camera, width=480, height=270, frames=18, codec="h264-8bit",
-            bit_rate=2_500_000,
+            bit_rate=rate,
         )  # fmt: skip
         folder = temporary_folder(self)
         source, truth = open_source(shoot(recipe, folder)), open_source(folder / "truth.mkv")
@@ -196,12 +202,37 @@ class Compressed(TestCase):
             clean = rgb_from_yuv(*yuv_from_rgb(truth.read(n), coding, "4:2:0"), coding)
             everything = (-np.inf, np.inf)
             rest.append(block_statistics(np.ascontiguousarray(source.read(n) - clean), everything).variance)
-        expected = float(np.median(np.sqrt(np.array(rest)[..., 3]))) * CV_SCALE
-        carried = measure_noise(source).profile.typical_cv("luma")
+        expected = np.median(np.sqrt(np.array(rest)[..., 3:]), axis=(0, 1, 2)) * CV_SCALE
+        told = measure_noise(source).profile
         source.info = source.info.model_copy(update={"codec": "ffv1"})
-        as_if_intra = measure_noise(source).profile.typical_cv("luma")
-        self.assertAlmostEqual(carried / expected, 1, delta=0.2)
-        self.assertLess(as_if_intra, 0.85 * carried)
+        seen = measure_noise(source).profile
+        for name, truth in zip(("luma", "cb", "cr"), expected, strict=True):
+            self.assertAlmostEqual(told.typical_cv(name) / truth, 1, delta=0.15 if name == "luma" else 0.3)
+            self.assertLess(seen.typical_cv(name), 0.75 * truth)
+
+    def test_of_plain_noise_every_band_tells_its_deviation(self) -> None:
+        """White noise on a ramp, on the same place moved by whole and broken pixels: in itself and in what
+        neighbours differ by, at all frequencies, of luma and of colour at half the size."""
+        rng = np.random.default_rng(3)
+        sigma, moves = 6 / CV_SCALE, ((0, 0), (3, -2.4), (-5.3, 4))
+        y, x = np.mgrid[:160, :256].astype(np.float32)
+        frames = [
+            ((x + dx + 2 * (y + dy)) / 8000 + 0.2)[..., None]
+            + rng.normal(0, sigma, (160, 256, 3)).astype(np.float32)
+            for dx, dy in moves
+        ]
+        usable = np.zeros((10, 16), bool)
+        usable[1:-1, 1:-1] = True
+        compared = [
+            (frame, np.broadcast_to(-np.rint((dx, dy)), (10, 16, 2)))
+            for frame, (dx, dy) in zip(frames[1:], moves[1:], strict=True)
+        ]
+        seen = traces(frames[0], compared, usable, np.zeros((10, 16))).seen
+        matrix = SIGNAL_MATRIX[3:].astype(float)
+        luma, *colours = np.sqrt((matrix**2).sum(axis=1)) * sigma * CV_SCALE
+        expected = np.array(3 * [*4 * [luma], *3 * [colours[0] / 2], *3 * [colours[1] / 2]])
+        power = np.exp(2 * seen[:, :-2]).mean(axis=0) - FLOOR_CV**2
+        np.testing.assert_allclose(np.sqrt(power) / expected, 1, atol=0.08)
 
     def test_clean_textured_footage_reads_below_half_a_code_value(self) -> None:
         for scene in ("quay", "cloth", "basin"):

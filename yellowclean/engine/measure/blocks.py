@@ -16,6 +16,9 @@ from ..parallel import in_bands
 SIDE = 16
 """Pixels; 256 samples fix a block's sigma to about 5 % for white noise."""
 
+MOST_CLIPPED = 0.01
+"""Share of a block's pixels that may be cut off."""
+
 
 @dataclass(frozen=True, slots=True)
 class Blocks:

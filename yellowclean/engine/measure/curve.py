@@ -9,6 +9,9 @@ difference is too small. It shows where the picture is flattest: colour differs 
 than over one. Then the longer distance is measured, at the median, since a codec deals out its own error unevenly.
 Where motion is fast and so is missed over several frames, the curve is no higher than over one frame, raised by how
 much more the flattest places differ over the longer distance.
+
+That is what is seen. What a codec took is missing in all frames alike, and what it carries over many frames does
+not differ either: the curve is as much higher as is told of coded blocks (coded.py).
 """
 
 from __future__ import annotations
@@ -27,7 +30,8 @@ from ..errors import BadInput
 from ..frames import CV_SCALE, Array
 from ..motion import Movement
 from ..noise.profile import NoiseCurve, weighted_median
-from .blocks import SIDE
+from .blocks import MOST_CLIPPED, SIDE
+from .coded import off_truth
 from .pairs import Pair
 
 BIN_CV, LEAST_BLOCKS = 16.0, 60
@@ -56,9 +60,6 @@ NEIGHBOURHOOD = 5
 """Blocks a side by which a place is told to be flat: of single blocks, those would be chosen in which there
 happens to be little noise."""
 
-MOST_CLIPPED = 0.01
-"""Share of a block's pixels that may be cut off."""
-
 MOST_CUT, LIKE_NOISE = 0.9, 0.2
 """Share of a block's pixels that may be cut off a channel where what is left looks like noise cut at one end,
 so that its variance tells that of the whole; and how far (relative) it may look otherwise. A channel of which
@@ -66,6 +67,10 @@ more is gone everywhere is dead."""
 
 ENOUGH_WHOLE = 0.05
 """Share of the blocks that has to be whole in all channels; else those are looked at which are whole in some."""
+
+LITTLE_MORE, PLAINLY_MORE = 0.15, 0.4
+"""By how much (logarithm) what is told of coded blocks has to be above what is seen to count, and to count wholly:
+at high rates what is seen is right, and what is told is no surer than that."""
 
 FLAT_QUANTILE = 0.10
 Z_FLAT = -1.2816
@@ -84,8 +89,9 @@ Mask = npt.NDArray[np.bool_]
 class Sample:
     """The blocks of all pairs: K×6 each, `detail` K. `whole` tells for which signals a block can be used:
     blue may be cut off at black where green is not. `far` is the variance over the longer distance where noise is
-    carried along, and `renewed` tells for each signal how much larger the deviation is there, where motion may be
-    missed over it. `dead` names the channels that are cut off everywhere, `cut` those that are partly so."""
+    carried along, `coded` the level and the deviation from the truth that are told there of some blocks (N×6 both),
+    and `renewed` tells for each signal how much larger the deviation is there, where motion may be missed over it.
+    `dead` names the channels that are cut off everywhere, `cut` those that are partly so."""
 
     level: Array
     spatial: Array
@@ -94,6 +100,7 @@ class Sample:
     detail: Array
     renewed: Array | None
     far: Array | None
+    coded: tuple[Array, Array] | None
     moved: bool
     dead: list[Channel]
     cut: list[Channel]
@@ -142,6 +149,7 @@ class Sample:
             detail=np.concatenate([p.exposure().reshape(-1) for p in pairs]),
             renewed=None,
             far=None,
+            coded=None,
             moved=any(p.temporal is not None for p in pairs),
         )
 
@@ -173,7 +181,11 @@ class Sample:
             return self
         moved = np.concatenate([p.motion.length.ravel() for p in pairs if p.motion is not None])
         renewed = None if Movement.of(moved).slow else np.sqrt(np.maximum(typical, 1))
-        return replace(self, renewed=renewed, far=np.maximum(far, self.varied))
+        told = [(p.spatial, p.far.traces) for p in pairs if p.far is not None]
+        at = [blocks.level[*traces.place.T] for blocks, traces in told if len(traces.place)]
+        off = [off_truth(traces.seen) for _, traces in told if len(traces.place)]
+        coded = (np.concatenate(at), np.concatenate(off)) if off else None
+        return replace(self, renewed=renewed, far=np.maximum(far, self.varied), coded=coded)
 
     @property
     def luma_levels_cv(self) -> Array:
@@ -204,6 +216,29 @@ class Sample:
             sigma = [_flat_centre(np.sqrt(self.spatial[i, s])) for i in chosen]
         at = np.array([levels_cv[i].mean() for i in chosen])
         return at, np.array(sigma), np.array([len(i) for i in chosen], float)
+
+    def with_the_codec(self, curve: NoiseCurve) -> NoiseCurve:
+        """What is seen, and as much more as is told of coded blocks."""
+        if self.coded is None:
+            return curve
+        axis, more = np.array(curve.level_cv), dict[str, list[float]]()
+        level_cv, sigma_cv = (part * CV_SCALE for part in self.coded)
+        for s, name in enumerate(SIGNALS):
+            if name not in self.dead:
+                bins = _level_bins(level_cv[:, min(s, 3)])
+                told = np.array([np.median(sigma_cv[i, s]) for i in bins])
+                at = np.array([level_cv[i, min(s, 3)].mean() for i in bins])
+                smooth = _smooth(axis, at, told, np.array([len(i) for i in bins], float))
+                more[f"{name}_cv"] = _raised(curve.signal(name), smooth).tolist()
+        return curve.model_copy(update=more)
+
+
+def _raised(seen: Array, told: Array) -> Array:
+    """A curve that is seen, raised to one that is told where that is plainly above it."""
+    above = np.log(np.maximum(told, AS_GOOD_AS_NONE) / np.maximum(seen, AS_GOOD_AS_NONE))
+    believed = np.clip((above - LITTLE_MORE) / (PLAINLY_MORE - LITTLE_MORE), 0, 1)
+    raised: Array = np.maximum(seen, AS_GOOD_AS_NONE * (believed > 0)) * np.exp(believed * above)
+    return raised
 
 
 def _of_neighbourhood(variance: Array) -> Array:
@@ -250,27 +285,29 @@ def _uncut(
 
 
 class BlindCurve(NamedTuple):
-    """Sigma against level for all signals, the confidence in it, and whether frames share their noise."""
+    """Sigma against level for all signals, the confidence in it, whether frames share their noise, and how much of
+    the curve compared frames show."""
 
     curve: NoiseCurve
     confidence: float
     carried: bool
+    seen: NoiseCurve
 
 
 def blind_curve(pairs: Sequence[Pair], limits: tuple[float, float]) -> BlindCurve:
     """The curve of compared frames; `limits` are the levels of black and white. Raises `BadInput`."""
     sample = Sample.of(pairs, limits).over_longer(pairs)
     axis = np.linspace(0, CV_SCALE, CURVE_POINTS)
-    lists: dict[str, list[float]] = {}
+    seen: dict[str, list[float]] = {}
     disagreement = 0.0
     for s, name in enumerate(SIGNALS):
         if name in sample.dead:
-            lists[f"{name}_cv"] = [0.0] * CURVE_POINTS
+            seen[f"{name}_cv"] = [0.0] * CURVE_POINTS
             continue
         at, sigma, support = sample.bins(s)
-        lists[f"{name}_cv"] = _smooth(axis, at, sigma * CV_SCALE, support).tolist()
+        seen[f"{name}_cv"] = _smooth(axis, at, sigma * CV_SCALE, support).tolist()
         if name == "luma":
-            smooth = np.interp(at, axis, lists["luma_cv"])
+            smooth = np.interp(at, axis, seen["luma_cv"])
             off = np.abs(
                 np.log(np.maximum(sigma * CV_SCALE, AS_GOOD_AS_NONE) / np.maximum(smooth, AS_GOOD_AS_NONE))
             )
@@ -280,8 +317,8 @@ def blind_curve(pairs: Sequence[Pair], limits: tuple[float, float]) -> BlindCurv
     share = np.histogram(levels_cv, bins=np.append(axis - axis[1] / 2, np.inf))[0] / count
     support_factor = 1 - np.exp(-count / 1500)
     confidence = float(np.clip(support_factor * np.exp(-2 * disagreement) * (1 if sample.moved else 0.7), 0, 1))
-    curve = NoiseCurve(level_cv=axis.tolist(), share=share.tolist(), dead=sample.dead, cut=sample.cut, **lists)
-    return BlindCurve(curve, confidence, sample.carried)
+    curve = NoiseCurve(level_cv=axis.tolist(), share=share.tolist(), dead=sample.dead, cut=sample.cut, **seen)
+    return BlindCurve(sample.with_the_codec(curve), confidence, sample.carried, curve)
 
 
 def _level_bins(level_cv: Array) -> list[npt.NDArray[np.intp]]:

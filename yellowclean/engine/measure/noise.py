@@ -85,12 +85,14 @@ def measure_noise(
     pairs = pairs_at(source, _sample_frames(chosen), stopped)
     if progress:
         progress(0.2)
-    curve, confidence, carried = blind_curve(pairs, limits)
+    curve, confidence, carried, seen = blind_curve(pairs, limits)
     moved = any(pair.temporal is not None for pair in pairs)
     told = [_user_patch(source, patch, curve if moved else None) for patch in patches]
     if told:
         curve = _through_patches(curve, told)
-    spectrum = _Spectrum(source, [pair.longer() for pair in pairs] if carried else pairs, curve, carried)
+    if not carried:
+        seen = curve
+    spectrum = _Spectrum(source, [pair.longer() for pair in pairs] if carried else pairs, curve, seen, carried)
     by_frame = _by_frame(source, chosen, spectrum, curve, progress, stopped, watcher)
     profile = spectrum.profile(confidence)
     worst = chosen[int(np.argmax(by_frame))]
@@ -132,10 +134,13 @@ def _through_patches(curve: NoiseCurve, readings: Sequence[PatchReading]) -> Noi
 
 class _Spectrum:
     """Gathers the spectrum, in the stabilised opponent axes, from tiles of pure noise of the compared pairs as
-    their frames pass by, so that none is kept longer than its pair needs."""
+    their frames pass by, so that none is kept longer than its pair needs. `curve` is the shot's, `seen` what of it
+    the pairs show."""
 
-    def __init__(self, source: Source, pairs: Sequence[Pair], curve: NoiseCurve, carried: bool) -> None:
-        self._source, self._pairs, self._curve = source, {pair.n: pair for pair in pairs}, curve
+    def __init__(
+        self, source: Source, pairs: Sequence[Pair], curve: NoiseCurve, seen: NoiseCurve, carried: bool
+    ) -> None:
+        self._source, self._pairs, self._seen = source, {pair.n: pair for pair in pairs}, seen
         self._flat = white_profile(1.0).model_copy(update={"curve": curve, "carried": carried})
         self._stabiliser = Stabiliser.of(self._flat)
         self._gatherer = SpectrumGatherer()
@@ -158,7 +163,7 @@ class _Spectrum:
                 known = self._kept.get(pair.other)
                 other = self._source.read(pair.other) if known is None else known
             most = TILES // len(self._pairs)
-            for tile in _noise_tiles(pair, frame, other, self._curve, self._stabiliser, most):
+            for tile in _noise_tiles(pair, frame, other, self._seen, self._stabiliser, most):
                 self._gatherer.add(tile)
         self._kept = {k: f for k, f in self._kept.items() if k >= n - FAR}
         if n in self._partners:

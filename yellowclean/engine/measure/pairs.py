@@ -16,7 +16,8 @@ import numpy.typing as npt
 from ..frames import CV_SCALE, Array, Frame, StopCheck, luma, never, raise_if
 from ..media import Source
 from ..motion import flow, prepared
-from .blocks import SIDE, Blocks, block_statistics
+from .blocks import MOST_CLIPPED, SIDE, Blocks, block_statistics
+from .coded import Traces, traces
 from .false_colour import false_colour
 
 FAR = 5
@@ -49,11 +50,12 @@ class Motion:
 @dataclass(frozen=True, slots=True)
 class Far:
     """A frame that is so far away that noise has mostly been renewed: its number, where each block is found
-    there, and the comparison with it."""
+    there, the comparison with it, and what this and a near one tell of the codec."""
 
     other: int
     motion: Motion
     blocks: Blocks
+    traces: Traces
 
 
 @dataclass(frozen=True, slots=True)
@@ -156,7 +158,10 @@ def _compared(source: Source, n: int) -> tuple[Pair, Frame]:
     if lossy and abs(away - n) > 1:
         distant = source.read(away) if distant is None else distant
         there = block_motion(frame, distant, abs(away - n))
-        far = Far(away, there, block_statistics(frame, limits, distant, there.shift))
+        blocks = block_statistics(frame, limits, distant, there.shift)
+        usable = np.isfinite(temporal.variance + blocks.variance).all(axis=2) & (spatial.cut() <= MOST_CLIPPED)
+        compared = (before[steadiest], motion.shift), (distant, there.shift)
+        far = Far(away, there, blocks, traces(frame, compared, usable, motion.length))
     return Pair(n, steadiest, motion, spatial, temporal, far), frame
 
 

@@ -6,8 +6,8 @@ import numpy as np
 
 from ..frames import Array, Frame
 from ..noise.profile import NoiseCurve
-from .blocks import SIDE, block_statistics
-from .curve import MOST_CLIPPED, noise_ratios
+from .blocks import MOST_CLIPPED, SIDE, block_statistics
+from .curve import noise_ratios
 from .patch import LEAST_SIDE, Patch, PatchReading, measure_patch
 
 LARGEST_OFFER, MOST_OFFERS, EVEN_SHARE = 128, 60, 0.1

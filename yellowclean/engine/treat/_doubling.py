@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 
 from ..frames import Array
-from ._learned import applied, as_one
+from ..learned import applied, as_one
 
 COARSE_PX = 2.0
 """Deviation of the blur that leaves the coarse part."""

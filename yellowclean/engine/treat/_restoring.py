@@ -11,8 +11,8 @@ import cv2
 import numpy as np
 
 from ..frames import Array
+from ..learned import applied, as_one, of_four
 from ..octaves import doubled, quartered
-from ._learned import applied, as_one, of_four
 
 COARSE_PX = 4.0
 """Deviation of the blur that leaves the coarse part, in pixels of luma and of colour."""

@@ -1,7 +1,8 @@
 """Small networks that learned from drawn pictures alone (see training/), run by OpenCV over planes of any size.
 
-They have no constants added, so that they do the same at any exposure (Mohan, Kadkhodaie, Simoncelli and
-Fernandez-Granda 2020), and layers alone: what comes out of a pixel depends on its surroundings only, to the bit.
+They are layers alone: what comes out of a pixel depends on its surroundings only, to the bit. Those that make
+pictures have no constants added, so that they do the same at any exposure (Mohan, Kadkhodaie, Simoncelli and
+Fernandez-Granda 2020).
 """
 
 from __future__ import annotations
@@ -13,7 +14,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from ..frames import Array
+from .frames import Array
 
 WEIGHTS = Path(__file__).parent / "weights"
 
@@ -41,7 +42,7 @@ def applied(name: str, given: Array, reach: int) -> Array:
     side."""
     height, width = given.shape[1:]
     beyond = np.stack([cv2.copyMakeBorder(p, *4 * (reach,), cv2.BORDER_REFLECT_101) for p in given])
-    rows, inside = max(MOST_PIXELS // width, 1), slice(reach, -reach)
+    rows, inside = max(MOST_PIXELS // width, 1), slice(reach, -reach or None)
     bands = [
         _through(name, beyond[:, first : first + rows + 2 * reach])[:, inside, inside]
         for first in range(0, height, rows)
