@@ -311,6 +311,9 @@ class Rendering(TestCase):
         self.assertTrue(report.patches)
         for patch in report.patches:
             self.assertLess(patch.result_luma_cv, 0.5 * patch.source_luma_cv)
+        left = {finding.kind: finding.remaining for finding in report.findings}
+        self.assertIsNotNone(left["banding"])
+        self.assertIsNone(left["coding error"], "no file told of it")
 
     def test_a_patch_of_faint_texture_tells_nothing_of_what_is_left(self) -> None:
         """Noise of 12 CV on a weave of 4: flat while the noise hides it, texture once that is gone."""

@@ -17,6 +17,7 @@ from yellowclean.engine.media.timecode import exact, frames_between
 from yellowclean.engine.plan import Plan
 from yellowclean.engine.reel.finding import found_media
 from yellowclean.engine.reel.naming import named
+from yellowclean.engine.reel.note import Compared, NoteShot
 from yellowclean.engine.reel.relink import as_edls, as_otio, relinked, written
 from yellowclean.engine.reel.taking import Taken, taken
 from yellowclean.engine.reel.timeline import described, from_json, path_of, read
@@ -323,3 +324,19 @@ class Names(unittest.TestCase):
         self.assertEqual(path_of("file:///a%20b/c%23d.mov"), "/a b/c#d.mov")
         self.assertEqual(path_of("C:\\reel\\a.mov"), "C:/reel/a.mov")
         self.assertEqual(path_of("/seq/f_####.exr"), "/seq/f_####.exr")
+
+
+class Notes(unittest.TestCase):
+    def test_what_no_file_was_read_for_is_not_said_to_be_inside_after(self) -> None:
+        def compared(kind: str, after: list[float | None]) -> Compared:
+            return Compared(
+                kind=kind, unit="CV", tolerance=4, before=1, was_outside=False, after=after,
+                still=[False] * len(after), outside=False,
+            )  # fmt: skip
+
+        found = [compared("banding", [0.5, None]), compared("softness", [None, None]), compared("ringing", [1, 1])]
+        self.assertEqual(
+            NoteShot.model_construct(findings=found).inside,
+            "Inside before and after: banding, ringing."
+            " Inside in the source, not read in what was written: softness.",
+        )

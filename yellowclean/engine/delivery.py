@@ -128,7 +128,7 @@ def _findings(
     measured: SurveyReport, pairs: Sequence[PatchBeforeAfter], pipeline: Pipeline, written: Source, chosen: range
 ) -> list[Standing]:
     """How the findings about the picture stand in the file: noise by patches, the rest by the detectors that found
-    it, where size and colour are the source's."""
+    it, where size and colour are the source's and the file tells of it."""
     shares = shares_left(pairs) if pairs else {}
     values = {f.kind: f.value * shares[f.kind] for f in measured.findings if f.kind in shares}
     if pipeline.plan.look.plain and not pipeline.plan.reshaping().steps:
@@ -138,7 +138,7 @@ def _findings(
             wanted = looking.wants(n)
             said = said_of(pipeline.footage.source, n, wanted=wanted)
             looking.show(n, luma(frame), frame if wanted else None, measured.profile.curve, said)
-        values |= {f.kind: f.value for f in looking.findings()}
+        values |= {f.kind: f.value for f in looking.findings() if f.confidence > 0}
     about_picture = [f for f in measured.findings if f.kind not in ABOUT_SOURCE]
     return standings(about_picture, Remaining(values=values, basis="patches", patches=list(pairs)))
 

@@ -77,9 +77,14 @@ class NoteShot(BaseModel):
 
     @property
     def inside(self) -> str:
-        """The others, in one sentence."""
-        kinds = [finding.kind for finding in self.findings if finding not in self.told]
-        return f"Inside before and after: {', '.join(kinds)}." if kinds else ""
+        """The others, in a sentence or two."""
+        kinds: dict[str, list[str]] = {}
+        for finding in self.findings:
+            if finding not in self.told:
+                read = any(value is not None for value in finding.after)
+                where = "before and after" if read else "in the source, not read in what was written"
+                kinds.setdefault(where, []).append(finding.kind)
+        return " ".join(f"Inside {where}: {', '.join(several)}." for where, several in kinds.items())
 
 
 class Note(BaseModel):
