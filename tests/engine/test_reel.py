@@ -335,8 +335,9 @@ class Notes(unittest.TestCase):
             )  # fmt: skip
 
         found = [compared("banding", [0.5, None]), compared("softness", [None, None]), compared("ringing", [1, 1])]
+        shot = NoteShot(name="quay", source=media_of(WIDTH, HEIGHT, 2), input_space="", findings=found)
         self.assertEqual(
-            NoteShot.model_construct(findings=found).inside,
+            shot.inside,
             "Inside before and after: banding, ringing."
             " Inside in the source, not read in what was written: softness.",
         )
