@@ -241,7 +241,7 @@ def against_peers() -> None:
         footage = Footage(clip)
         tried = [judged(clip, Pipeline(footage, scaled(plan, share)).frame, JUDGED[1:2]).db for share in SHARES]
         given_up[name] = max(tried) - tried[SHARES.index(1.0)]
-        curves[name] = of_curve(clip, report.profile.curve)
+        curves[name] = of_curve(clip, report.noise.coded or report.noise.curve)
     print(
         "\n| clip | above the best peer dB | below the own plan's best dB | curve off by: R | G | B | Y | Cb | Cr |"
     )

@@ -54,6 +54,7 @@ def _report(reading: NoiseReading) -> NoiseReport:
         g_cv=profile.typical_cv("g"),
         b_cv=profile.typical_cv("b"),
         curve=profile.curve,
+        coded=reading.coded,
         grain_px=profile.grain_px,
         confidence=profile.confidence,
         by_frame_cv=reading.by_frame_cv,

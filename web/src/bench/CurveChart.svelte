@@ -7,8 +7,10 @@
     readings: PatchReading[];
     /** The curve of a saved profile, laid over the shot's own. */
     saved: NoiseCurve | null;
+    /** The curve with what a codec carried along and took. */
+    coded: NoiseCurve | null;
   }
-  const { curve, readings, saved }: Props = $props();
+  const { curve, readings, saved, coded }: Props = $props();
   const LEAST_SHARE = 0.005;
 
   const present = $derived(
@@ -28,6 +30,7 @@
       { name: "R", values: ofCurve(curve.r_cv), dash: [6, 3] },
       { name: "G", values: ofCurve(curve.g_cv) },
       { name: "B", values: ofCurve(curve.b_cv), dash: [2, 2] },
+      ...(coded ? [{ name: "G with codec", values: ofCurve(coded.g_cv), dash: [10, 4] }] : []),
       ...(saved
         ? [
             {
@@ -55,8 +58,9 @@
 </script>
 
 <p class="text-[13px] text-quiet">
-  σ in CV over level in CV{#if saved}<span data-testid="saved-curve">; white: G of the saved profile</span
-    >{/if}
+  σ in CV over level in CV{#if coded}<span data-testid="coded-curve"
+      >; long dashes: G with what the codec carried along and took, which stays</span
+    >{/if}{#if saved}<span data-testid="saved-curve">; white: G of the saved profile</span>{/if}
 </p>
 <Chart
   x={levels}

@@ -52,7 +52,12 @@
     {#if noise}
       <section aria-labelledby="curve-title" class="pt-2">
         <h2 id="curve-title" class="font-semibold">Noise against level</h2>
-        <CurveChart curve={noise.curve} readings={usable} saved={bench.savedCurve} />
+        <CurveChart
+          curve={noise.curve}
+          readings={usable}
+          saved={bench.savedCurve}
+          coded={noise.coded ?? null}
+        />
         <p class="text-[13px] text-quiet">
           Grain size <span class="figure">{short(noise.grain_px)} px</span> · R
           <span class="figure">{short(noise.r_cv)}</span> · G <span class="figure">{short(noise.g_cv)}</span>

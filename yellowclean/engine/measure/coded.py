@@ -55,6 +55,8 @@ def traces(
     of every block (rows×columns×2); `usable` tells which blocks lie inside both, `length` their motion."""
     place = np.argwhere(usable)
     place = place[:: max(-(-len(place) // MOST), 1)]
+    if not len(place):
+        return Traces(place, np.empty((0, FEATURES), np.float32))
     here = _cut(frame, place, np.zeros((len(place), 2), int))
     deviations = [_by_band(here)]
     for other, shift in compared:

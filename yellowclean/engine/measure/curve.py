@@ -10,8 +10,8 @@ than over one. Then the longer distance is measured, at the median, since a code
 Where motion is fast and so is missed over several frames, the curve is no higher than over one frame, raised by how
 much more the flattest places differ over the longer distance.
 
-That is what is seen. What a codec took is missing in all frames alike, and what it carries over many frames does
-not differ either: the curve is as much higher as is told of coded blocks (coded.py).
+That is what is seen, and what can be taken. What a codec took is missing in all frames alike, and what it carries
+over many frames does not differ either: a second curve is as much higher as is told of coded blocks (coded.py).
 """
 
 from __future__ import annotations
@@ -217,10 +217,10 @@ class Sample:
         at = np.array([levels_cv[i].mean() for i in chosen])
         return at, np.array(sigma), np.array([len(i) for i in chosen], float)
 
-    def with_the_codec(self, curve: NoiseCurve) -> NoiseCurve:
+    def with_the_codec(self, curve: NoiseCurve) -> NoiseCurve | None:
         """What is seen, and as much more as is told of coded blocks."""
         if self.coded is None:
-            return curve
+            return None
         axis, more = np.array(curve.level_cv), dict[str, list[float]]()
         level_cv, sigma_cv = (part * CV_SCALE for part in self.coded)
         for s, name in enumerate(SIGNALS):
@@ -285,13 +285,13 @@ def _uncut(
 
 
 class BlindCurve(NamedTuple):
-    """Sigma against level for all signals, the confidence in it, whether frames share their noise, and how much of
-    the curve compared frames show."""
+    """Sigma against level for all signals, the confidence in it, whether frames share their noise, and where they
+    do, the curve with what the codec did beside."""
 
     curve: NoiseCurve
     confidence: float
     carried: bool
-    seen: NoiseCurve
+    coded: NoiseCurve | None
 
 
 def blind_curve(pairs: Sequence[Pair], limits: tuple[float, float]) -> BlindCurve:
@@ -318,7 +318,7 @@ def blind_curve(pairs: Sequence[Pair], limits: tuple[float, float]) -> BlindCurv
     support_factor = 1 - np.exp(-count / 1500)
     confidence = float(np.clip(support_factor * np.exp(-2 * disagreement) * (1 if sample.moved else 0.7), 0, 1))
     curve = NoiseCurve(level_cv=axis.tolist(), share=share.tolist(), dead=sample.dead, cut=sample.cut, **seen)
-    return BlindCurve(sample.with_the_codec(curve), confidence, sample.carried, curve)
+    return BlindCurve(curve, confidence, sample.carried, sample.with_the_codec(curve))
 
 
 def _level_bins(level_cv: Array) -> list[npt.NDArray[np.intp]]:

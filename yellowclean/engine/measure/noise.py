@@ -53,12 +53,14 @@ class Watcher(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class NoiseReading:
-    """A shot's noise: the profile, one luma figure a frame (CV), the patches, the worst frame."""
+    """A shot's noise: the profile, one luma figure a frame (CV), the patches, the worst frame; and where a codec
+    predicted frames, the curve with what it carried along and took."""
 
     profile: NoiseProfile
     by_frame_cv: list[float]
     patches: list[PatchReading]
     movement: Movement
+    coded: NoiseCurve | None = None
 
     @property
     def noisiest(self) -> int:
@@ -85,14 +87,12 @@ def measure_noise(
     pairs = pairs_at(source, _sample_frames(chosen), stopped)
     if progress:
         progress(0.2)
-    curve, confidence, carried, seen = blind_curve(pairs, limits)
+    curve, confidence, carried, coded = blind_curve(pairs, limits)
     moved = any(pair.temporal is not None for pair in pairs)
     told = [_user_patch(source, patch, curve if moved else None) for patch in patches]
     if told:
         curve = _through_patches(curve, told)
-    if not carried:
-        seen = curve
-    spectrum = _Spectrum(source, [pair.longer() for pair in pairs] if carried else pairs, curve, seen, carried)
+    spectrum = _Spectrum(source, [pair.longer() for pair in pairs] if carried else pairs, curve, carried)
     by_frame = _by_frame(source, chosen, spectrum, curve, progress, stopped, watcher)
     profile = spectrum.profile(confidence)
     worst = chosen[int(np.argmax(by_frame))]
@@ -100,7 +100,7 @@ def measure_noise(
         told = automatic_patches(source.read(worst), worst, curve, limits)
     lengths = [p.motion.length.ravel() for p in pairs if p.motion is not None]
     movement = Movement.of(np.concatenate(lengths)) if lengths else Movement(0.0)
-    return NoiseReading(profile, by_frame, told, movement)
+    return NoiseReading(profile, by_frame, told, movement, coded)
 
 
 def _user_patch(source: Source, patch: Patch, curve: NoiseCurve | None) -> PatchReading:
@@ -134,13 +134,10 @@ def _through_patches(curve: NoiseCurve, readings: Sequence[PatchReading]) -> Noi
 
 class _Spectrum:
     """Gathers the spectrum, in the stabilised opponent axes, from tiles of pure noise of the compared pairs as
-    their frames pass by, so that none is kept longer than its pair needs. `curve` is the shot's, `seen` what of it
-    the pairs show."""
+    their frames pass by, so that none is kept longer than its pair needs."""
 
-    def __init__(
-        self, source: Source, pairs: Sequence[Pair], curve: NoiseCurve, seen: NoiseCurve, carried: bool
-    ) -> None:
-        self._source, self._pairs, self._seen = source, {pair.n: pair for pair in pairs}, seen
+    def __init__(self, source: Source, pairs: Sequence[Pair], curve: NoiseCurve, carried: bool) -> None:
+        self._source, self._pairs, self._curve = source, {pair.n: pair for pair in pairs}, curve
         self._flat = white_profile(1.0).model_copy(update={"curve": curve, "carried": carried})
         self._stabiliser = Stabiliser.of(self._flat)
         self._gatherer = SpectrumGatherer()
@@ -163,7 +160,7 @@ class _Spectrum:
                 known = self._kept.get(pair.other)
                 other = self._source.read(pair.other) if known is None else known
             most = TILES // len(self._pairs)
-            for tile in _noise_tiles(pair, frame, other, self._seen, self._stabiliser, most):
+            for tile in _noise_tiles(pair, frame, other, self._curve, self._stabiliser, most):
                 self._gatherer.add(tile)
         self._kept = {k: f for k, f in self._kept.items() if k >= n - FAR}
         if n in self._partners:

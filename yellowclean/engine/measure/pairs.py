@@ -111,7 +111,8 @@ def pairs_at(source: Source, frames: Sequence[int], stopped: StopCheck = never) 
         boiling.append(false_colour(frame).inside[:rows, :columns].astype(np.uint8))
     least = min(LEFT_OVER, OF_ALL * sum(boils.size for boils in boiling))
     for beside in (3, 1):
-        left_out = [cv2.dilate(boils, np.ones((beside, beside), np.uint8)) > 0 for boils in boiling]
+        around = np.ones((beside, beside), np.uint8)
+        left_out = [cv2.dilate(boils, around) > 0 if boils.size else boils > 0 for boils in boiling]
         if sum(int((~blocks).sum()) for blocks in left_out) >= least:
             return [_without(pair, blocks) for pair, blocks in zip(pairs, left_out, strict=True)]
     return pairs

@@ -36,6 +36,11 @@ class NoiseReport(BaseModel):
     g_cv: float
     b_cv: float
     curve: NoiseCurve
+    coded: NoiseCurve | None = Field(
+        None,
+        description="How far the footage is off what was there before noise and codec: the curve, with what a codec"
+        " carried along and took, which no treatment brings back. None where no codec predicted frames.",
+    )
     grain_px: float
     confidence: float
     by_frame_cv: list[float]
