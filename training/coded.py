@@ -9,6 +9,8 @@ of it (see yellowclean/engine/measure/coded.py). Every clip weighs as much as an
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import cv2
 import numpy as np
 import torch
@@ -96,7 +98,7 @@ def shot(seed: int) -> Example | None:
     return Example(given, wanted, np.ones(len(wanted), np.float32))
 
 
-def _processing(rng: Rng):  # type: ignore[no-untyped-def]
+def _processing(rng: Rng) -> Callable[[Picture], Picture]:
     """What a camera does to its pictures before it codes them."""
     kind, sigma, amount = rng.random(), rng.uniform(0.4, 0.8), rng.uniform(0.3, 1.0)
 
