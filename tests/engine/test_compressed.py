@@ -44,6 +44,7 @@ class Proposals(TestCase):
 
     def test_the_stop_is_within_one_rung_of_the_truths_best(self) -> None:
         self.assertTrue(self.report.profile.carried)
+        self.assertIsNotNone(self.report.noise.coded)
         self.assertEqual([rung.strength for rung in self.report.ladder], list(CARRIED_RUNGS))
         footage, difference = Footage(self.clip), self.report.ladder[0].difference
         reached = []

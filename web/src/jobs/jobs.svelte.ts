@@ -22,6 +22,7 @@ import { notices } from "../lib/notices.svelte";
 import { kept } from "../lib/kept";
 import { router } from "../lib/router.svelte";
 import { arranged } from "./arrange";
+import { lacksFindings } from "./state";
 import { upload } from "./upload";
 
 const TIMELINES = /\.(otio|edl|xml)$/i;
@@ -68,6 +69,8 @@ export class Jobs {
   judging = $state<{ done: number; all: number } | null>(null);
   private judgingControl = new AbortController();
   private drawn = $state(DRAWN);
+  /** How often shots were asked for: of several answers under way that to the last question counts. */
+  private questions = 0;
   readonly inSight = $derived(this.shown.slice(0, this.drawn));
   readonly open = $derived.by(() => this.all.find((job) => job.id === this.chosen()) ?? this.all[0] ?? null);
 
@@ -101,8 +104,10 @@ export class Jobs {
         this.drawn = DRAWN;
         await this.loadFirst(jobId);
       }
+      const question = ++this.questions;
       const shots = await asked(api.GET("/api/jobs/{job_id}/shots", { params: { path: { job_id: jobId } } }));
-      if (this.open?.id === jobId) [this.shots, this.shotsOf] = [shots, jobId]; // else another was opened meanwhile
+      const newest = question === this.questions && this.open?.id === jobId; // another may have been opened meanwhile
+      if (newest) [this.shots, this.shotsOf] = [shots, jobId];
     });
 
   /** The first shots of a long job, which are here before the rest can be told. */
@@ -133,8 +138,8 @@ export class Jobs {
     const work = { ...event, cancel_requested: before?.cancel_requested ?? false };
     const told = event.kind === "survey" ? { ...shot, survey: work } : { ...shot, render: work };
     this.shots = this.shots.map((known) => (known.id === shot.id ? told : known));
-    const ended = before?.state !== event.state && event.state === "done";
-    if (ended) void this.loadShots(jobId);
+    if (event.state === "done" && (before?.state !== "done" || lacksFindings(told)))
+      void this.loadShots(jobId);
   }
 
   create = (name: string) =>

@@ -5,6 +5,11 @@ export function busy(shot: Shot): boolean {
   return shot.survey?.state === "queued" || shot.survey?.state === "running";
 }
 
+/** Whether a shot was told while its measuring came to an end: that it is done, but not yet what was found. */
+export function lacksFindings(shot: Shot): boolean {
+  return shot.survey?.state === "done" && !shot.findings;
+}
+
 /** How a shot stands, in a few words. */
 export function stateOf(shot: Shot): string {
   if (shot.problem) return shot.problem;

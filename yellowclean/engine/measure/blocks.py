@@ -141,6 +141,16 @@ def _fraction(frame, other, y0, x0, dy, dx):  # type: ignore[no-untyped-def]
     return min(max(fx, -1.0), 1.0), min(max(fy, -1.0), 1.0)
 
 
+@nb.njit(nogil=True, cache=True)
+def fractions(frame, other, place, shift):  # type: ignore[no-untyped-def]
+    """The part of a pixel (N×2: x, y) by which whole shifts (N×2: x, y) of blocks (N×2: row, column) are off."""
+    found = np.empty((len(place), 2), np.float32)
+    for k in range(len(place)):
+        y0, x0 = place[k, 0] * SIDE, place[k, 1] * SIDE
+        found[k, 0], found[k, 1] = _fraction(frame, other, y0, x0, shift[k, 1], shift[k, 0])
+    return found
+
+
 def _kernel(channels: int, signals: int) -> Callable[..., None]:
     """The statistics of rows of blocks, compiled for so many channels and signals: as constants they
     let the inner loops unroll, which makes them eight times as fast."""

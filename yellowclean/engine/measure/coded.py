@@ -20,7 +20,7 @@ import scipy
 from ..colour.opponent import SIGNAL_MATRIX
 from ..frames import CV_SCALE, Array, Frame
 from ..learned import applied
-from .blocks import SIDE
+from .blocks import SIDE, fractions
 
 MOST = 600
 """Blocks of a frame that are looked at; of a larger frame every so many-th."""
@@ -38,6 +38,7 @@ SLOWEST_PX, DARKEST_CV, TYPICAL_CV = 0.1, 4.0, 100.0
 """Motion that is added to all, and the least level, for the same reason; and the level whose logarithm is none."""
 
 FEATURES = 3 * (len(BANDS) + 2 * (len(BANDS) - 1)) + 2
+"""Numbers that are seen of a block: bands of itself and of two differences, level and motion."""
 
 
 class Traces(NamedTuple):
@@ -60,11 +61,11 @@ def traces(
     here = _cut(frame, place, np.zeros((len(place), 2), int))
     deviations = [_by_band(here)]
     for other, shift in compared:
-        there = _cut(other, place, shift[place[:, 0], place[:, 1]].astype(int))
-        deviations.append(_by_band(_difference(here, there)))
+        moved = shift[*place.T].astype(int)
+        there = _cut(other, place, moved)
+        deviations.append(_by_band(_difference(here, there, fractions(frame, other, place, moved))))
     level = np.maximum(here[:, 0].mean(axis=(1, 2)) * CV_SCALE, DARKEST_CV) / TYPICAL_CV
-    moved = length[place[:, 0], place[:, 1]] + SLOWEST_PX
-    beside = np.log(np.stack([level, moved], axis=1))
+    beside = np.log(np.stack([level, length[*place.T] + SLOWEST_PX], axis=1))
     return Traces(place, np.concatenate([*deviations, beside], axis=1).astype(np.float32))
 
 
@@ -83,21 +84,11 @@ def _cut(frame: Frame, place: npt.NDArray[np.intp], shift: npt.NDArray[np.intp])
     return signals
 
 
-def _difference(here: Array, there: Array) -> Array:
-    """What blocks differ by, over √2, without the fraction of a pixel by which luma lies beside (Lucas and Kanade
-    1981), which moves colour as well."""
-    apart = here - there
+def _difference(here: Array, there: Array, off: Array) -> Array:
+    """What blocks differ by, over √2, without the part of a pixel (N×2: x, y) by which their shift is off."""
     down, across = (np.gradient((here + there) / 2, axis=axis) for axis in (2, 3))
-    y, x, d = down[:, 0], across[:, 0], apart[:, 0]
-    xx, yy, xy, xd, yd = ((a * b).sum(axis=(1, 2)) for a, b in ((x, x), (y, y), (x, y), (x, d), (y, d)))
-    determinant = xx * yy - xy * xy
-    known = determinant > 1e-12 * (xx + yy)
-    over = np.where(known, determinant, 1)
-    right, below = (
-        np.where(known, np.clip(v / over, -1, 1), 0)[:, None, None, None].astype(np.float32)
-        for v in (yy * xd - xy * yd, xx * yd - xy * xd)
-    )
-    left: Array = (apart - right * across - below * down) / np.float32(np.sqrt(2))
+    right, below = (part[:, None, None, None] for part in off.T)
+    left: Array = (here - there - right * across - below * down) / np.float32(np.sqrt(2))
     return left
 
 
