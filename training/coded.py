@@ -50,8 +50,11 @@ HEVC, BY_QUALITY, TRANSCODED = 0.45, 0.7, 0.2
 CRF, BITS_A_PIXEL = (14.0, 38.0), (0.06, 1.5)
 """Qualities and rates."""
 
-PIXELS = {"yuv420p": (8, "4:2:0"), "yuv420p10le": (10, "4:2:0"), "yuv422p10le": (10, "4:2:2")}
-USUAL = 0.7, 0.15, 0.15
+PIXELS = {
+    "yuv420p": (8, "4:2:0"), "yuv420p10le": (10, "4:2:0"),
+    "yuv422p10le": (10, "4:2:2"), "yuv444p10le": (10, "4:4:4"),
+}  # fmt: skip
+USUAL = 0.6, 0.17, 0.16, 0.07
 """Bits and sampling of colour, and how usual each is."""
 
 PRESETS, KEYS = ("veryfast", "fast", "medium", "slow"), (6, 12, 25, 250)
