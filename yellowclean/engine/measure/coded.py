@@ -48,6 +48,11 @@ class Traces(NamedTuple):
     place: npt.NDArray[np.intp]
     seen: Array
 
+    def without(self, left_out: npt.NDArray[np.bool_]) -> Traces:
+        """Those of other blocks than some (rows×columns)."""
+        kept = ~left_out[self.place[:, 0], self.place[:, 1]]
+        return Traces(self.place[kept], self.seen[kept])
+
 
 def traces(
     frame: Frame, compared: Sequence[tuple[Frame, Array]], usable: npt.NDArray[np.bool_], length: Array

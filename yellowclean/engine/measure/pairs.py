@@ -127,7 +127,7 @@ def _without(pair: Pair, left_out: npt.NDArray[np.bool_]) -> Pair:
 
     return replace(
         pair, spatial=but(pair.spatial), temporal=pair.temporal and but(pair.temporal),
-        far=pair.far and replace(pair.far, blocks=but(pair.far.blocks)),
+        far=pair.far and replace(pair.far, blocks=but(pair.far.blocks), traces=pair.far.traces.without(left_out)),
     )  # fmt: skip
 
 
