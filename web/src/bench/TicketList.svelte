@@ -44,7 +44,7 @@
     <p>{bench.shot.survey.state === "queued" ? "Waiting to be measured" : "Measuring"} …</p>
     <div class="flex items-center gap-2">
       <progress class="progress grow" max="1" value={bench.shot.survey.progress}></progress>
-      <span class="figure">{percent(bench.shot.survey.progress)}</span>
+      <span class="figure whitespace-nowrap">{percent(bench.shot.survey.progress)}</span>
       <button class="btn btn-xs" onclick={bench.stopMeasuring}>Stop</button>
     </div>
   </div>
