@@ -4,7 +4,8 @@
 
 Drawn pictures move before the test camera, whose noise and faults of sensor and processing they get, and go through
 H.264 or HEVC, some through ProRes after it. The network learns the median of what a block is off, from what is seen
-of it (see yellowclean/engine/measure/coded.py). Every clip weighs as much as another.
+of it (see yellowclean/engine/measure/coded.py). Every clip weighs as much as another. Four are taught, each begun
+otherwise, and their mean is written down: what one seed of learning makes of a clip is a matter of luck.
 """
 
 from __future__ import annotations
@@ -65,6 +66,9 @@ FEWEST = 100
 
 CHANNELS, PATCH, BATCH, RATE = 64, 4, 128, 4e-3
 """Numbers between the layers; blocks in a patch, each way; patches in a step; and the highest rate of learning."""
+
+TOGETHER, HANDED = 4, 6
+"""Networks whose mean is taken, and numbers that each hands back."""
 
 
 def shot(seed: int) -> Example | None:
@@ -129,11 +133,30 @@ def _format(rng: Rng) -> tuple[OutputFormat, int, str]:
     return OutputFormat(codec, ".mp4", codec, codec, pixels, bits, chroma, options=options), bits, chroma
 
 
-def learned(clips: list[Example], steps: int, seed: int) -> nn.Module:
+def mean(networks: list[nn.Sequential]) -> nn.Sequential:
+    """Networks of three layers as one that hands back their mean: the first layers one after another, the second
+    each on its own numbers, the last added up."""
+    weights, biases = (
+        [[getattr(network[k], part).data for network in networks] for k in (0, 2, 4)] for part in ("weight", "bias")
+    )
+    together = CHANNELS * len(networks)
+    layers = (
+        nn.Conv2d(FEATURES, together, 1),
+        nn.Conv2d(together, together, 1, groups=len(networks)),
+        nn.Conv2d(together, HANDED, 1),
+    )
+    for k, (layer, weight, bias) in enumerate(zip(layers, weights, biases, strict=True)):
+        last = k == len(layers) - 1
+        layer.weight.data = torch.cat(weight, dim=1) / len(networks) if last else torch.cat(weight)
+        layer.bias.data = torch.stack(bias).mean(dim=0) if last else torch.cat(bias)
+    return nn.Sequential(layers[0], nn.ReLU(), layers[1], nn.ReLU(), layers[2])
+
+
+def learned(clips: list[Example], steps: int, seed: int) -> nn.Sequential:
     torch.manual_seed(seed)
     rng = np.random.default_rng(seed)
     layers: list[nn.Module] = []
-    for given, handed in ((FEATURES, CHANNELS), (CHANNELS, CHANNELS), (CHANNELS, 6)):
+    for given, handed in ((FEATURES, CHANNELS), (CHANNELS, CHANNELS), (CHANNELS, HANDED)):
         layers += [nn.Conv2d(given, handed, 1), nn.ReLU()]
     network = nn.Sequential(*layers[:-1])
 
@@ -156,7 +179,8 @@ def learned(clips: list[Example], steps: int, seed: int) -> nn.Module:
 def main() -> None:
     order = asked(__doc__, "clips", 1600, 5000, 0)
     clips = [clip for clip in made(shot, order) if clip is not None]
-    write(learned(clips, order.steps, order.seed), FEATURES, order.file)
+    seeds = range(TOGETHER * order.seed, TOGETHER * (order.seed + 1))
+    write(mean([learned(clips, order.steps, seed) for seed in seeds]), FEATURES, order.file)
 
 
 if __name__ == "__main__":

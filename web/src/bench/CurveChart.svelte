@@ -30,7 +30,7 @@
       { name: "R", values: ofCurve(curve.r_cv), dash: [6, 3] },
       { name: "G", values: ofCurve(curve.g_cv) },
       { name: "B", values: ofCurve(curve.b_cv), dash: [2, 2] },
-      ...(coded ? [{ name: "G with codec", values: ofCurve(coded.g_cv), dash: [10, 4] }] : []),
+      ...(coded ? [{ name: "G with codec", values: ofCurve(coded.g_cv), dash: [9, 3, 2, 3] }] : []),
       ...(saved
         ? [
             {
@@ -59,7 +59,7 @@
 
 <p class="text-[13px] text-quiet">
   σ in CV over level in CV{#if coded}<span data-testid="coded-curve"
-      >; long dashes: G with what the codec carried along and took, which stays</span
+      >; dash and dot: G with what the codec carried along and took, which stays</span
     >{/if}{#if saved}<span data-testid="saved-curve">; white: G of the saved profile</span>{/if}
 </p>
 <Chart

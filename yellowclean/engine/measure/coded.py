@@ -2,9 +2,9 @@
 
 Frames that a codec predicts from one another share noise, and detail that it took is missing in all of them: no
 comparison shows either. What can be seen tells of both all the same: how the power of a block, and of what it
-differs by from a near and a far neighbour, falls with frequency, in luma and in colour. A small network learned
-from drawn pictures, shot by the test camera and coded, how that goes with the deviation from the truth
-(training/coded.py).
+differs by from a near and a far neighbour, falls with frequency, in luma and in colour. Small networks, whose mean
+is taken, learned from drawn pictures, shot by the test camera and coded, how that goes with the deviation from the
+truth (training/coded.py).
 """
 
 from __future__ import annotations
@@ -50,7 +50,7 @@ class Traces(NamedTuple):
 
     def without(self, left_out: npt.NDArray[np.bool_]) -> Traces:
         """Those of other blocks than some (rows×columns)."""
-        kept = ~left_out[self.place[:, 0], self.place[:, 1]]
+        kept = ~left_out[*self.place.T]
         return Traces(self.place[kept], self.seen[kept])
 
 
