@@ -77,6 +77,8 @@ def pictures() -> dict[str, Frame]:
         picture = cv2.imread(str(file))
         if picture is not None and picture.shape[1] >= WIDTH // 2:
             found[file.stem] = _as_frame(picture[..., ::-1])
+    if len(found) == len(PACKAGED):
+        print(f"No photograph in {_folder()}: scikit-image's alone (YELLOW_CLEAN_PICTURES names a folder).\n")
     return found
 
 
