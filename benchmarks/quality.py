@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 import cv2
 import numpy as np
+import numpy.typing as npt
 from skimage.color import deltaE_ciede2000, rgb2lab
 
 from yellowclean.engine.footage import Footage
@@ -18,6 +19,8 @@ from yellowclean.engine.testcamera import Camera
 
 from .clips import Clip
 from .peers import PEERS, Peer
+
+Mask = npt.NDArray[np.bool_]
 
 JUDGED = 6
 FRAMES = 13
@@ -39,21 +42,21 @@ def _busy(truth: Frame) -> Array:
     return detail
 
 
-def textured(truth: Frame) -> Array:
+def textured(truth: Frame) -> Mask:
     """Where the truth has detail that noise could hide: from 4 CV RMS on, and less than an edge has."""
     busy = _busy(truth)
-    where: Array = (busy > 4) & (busy < 60)
+    where: Mask = (busy > 4) & (busy < 60)
     return where
 
 
-def flat(truth: Frame) -> Array:
+def flat(truth: Frame) -> Mask:
     """Where the truth has next to no detail, under 1.5 CV RMS; of a picture without, its calmest hundredth."""
     busy = _busy(truth)
-    where: Array = busy <= max(1.5, float(np.quantile(busy, 0.01)))
+    where: Mask = busy <= max(1.5, float(np.quantile(busy, 0.01)))
     return where
 
 
-def materials(scene: str, truth: Frame) -> dict[str, Array]:
+def materials(scene: str, truth: Frame) -> dict[str, Mask]:
     """Masks of the textures by name. The quay's rope is the bright band on its deck."""
     where = textured(truth)
     if scene == "cloth":
@@ -66,7 +69,7 @@ def materials(scene: str, truth: Frame) -> dict[str, Array]:
     return {"brick": where & upper, "rope": where & rope}
 
 
-def kept_texture(result: Frame, truth: Frame, where: Array) -> float:
+def kept_texture(result: Frame, truth: Frame, where: Mask) -> float:
     """Share of the truth's detail that is in the result: its projection on it."""
     wanted = fine(truth)[where]
     return float((fine(result)[where] * wanted).sum() / (wanted**2).sum())
@@ -77,7 +80,7 @@ def residue(result: Frame, truth: Frame) -> float:
     return float(luma(result - truth)[flat(truth)].std()) * CV_SCALE
 
 
-def of_peer(clip: Clip, peer: Peer, target: float, masks: dict[str, Array]) -> tuple[float, dict[str, float]]:
+def of_peer(clip: Clip, peer: Peer, target: float, masks: dict[str, Mask]) -> tuple[float, dict[str, float]]:
     """(noise left, texture kept) at the strength, between those tried, where as much noise is left as `target`."""
     truth = clip.truth[JUDGED]
     rows = []
@@ -128,10 +131,10 @@ def levels() -> None:
             print(f"| {scene}, {'Bayer' if bayer else 'white'} | {told} | {colours:.3f} |", flush=True)
 
 
-def _shadows(truth: Frame) -> Array:
+def _shadows(truth: Frame) -> Mask:
     """Flat, dark, and far enough from black that recording did not cut the noise off."""
     soft = _low_passed(truth)
-    where: Array = flat(truth) & (soft.max(axis=2) < 0.3) & (soft.min(axis=2) > 0.05)
+    where: Mask = flat(truth) & (soft.max(axis=2) < 0.3) & (soft.min(axis=2) > 0.05)
     return where
 
 
