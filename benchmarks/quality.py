@@ -6,7 +6,6 @@ from collections.abc import Callable
 
 import cv2
 import numpy as np
-import numpy.typing as npt
 from skimage.color import deltaE_ciede2000, rgb2lab
 
 from yellowclean.engine.footage import Footage
@@ -18,9 +17,8 @@ from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
 
 from .clips import Clip
+from .faulty import Mask
 from .peers import PEERS, Peer
-
-Mask = npt.NDArray[np.bool_]
 
 JUDGED = 6
 FRAMES = 13

@@ -67,8 +67,8 @@ FEWEST = 100
 CHANNELS, PATCH, BATCH, RATE = 64, 4, 128, 4e-3
 """Numbers between the layers; blocks in a patch, each way; patches in a step; and the highest rate of learning."""
 
-TOGETHER, HANDED = 4, 6
-"""Networks whose mean is taken, and numbers that each hands back."""
+TOGETHER = 4
+"""Networks whose mean is taken."""
 
 
 def shot(seed: int) -> Example | None:
@@ -133,30 +133,22 @@ def _format(rng: Rng) -> tuple[OutputFormat, int, str]:
     return OutputFormat(codec, ".mp4", codec, codec, pixels, bits, chroma, options=options), bits, chroma
 
 
-def mean(networks: list[nn.Sequential]) -> nn.Sequential:
-    """Networks of three layers as one that hands back their mean: the first layers one after another, the second
-    each on its own numbers, the last added up."""
-    weights, biases = (
-        [[getattr(network[k], part).data for network in networks] for k in (0, 2, 4)] for part in ("weight", "bias")
-    )
-    together = CHANNELS * len(networks)
-    layers = (
-        nn.Conv2d(FEATURES, together, 1),
-        nn.Conv2d(together, together, 1, groups=len(networks)),
-        nn.Conv2d(together, HANDED, 1),
-    )
-    for k, (layer, weight, bias) in enumerate(zip(layers, weights, biases, strict=True)):
-        last = k == len(layers) - 1
-        layer.weight.data = torch.cat(weight, dim=1) / len(networks) if last else torch.cat(weight)
-        layer.bias.data = torch.stack(bias).mean(dim=0) if last else torch.cat(bias)
-    return nn.Sequential(layers[0], nn.ReLU(), layers[1], nn.ReLU(), layers[2])
+class Mean(nn.Module):  # type: ignore[misc]  # torch is not installed where types are checked
+    """What several networks hand back on average."""
+
+    def __init__(self, networks: list[nn.Module]) -> None:
+        super().__init__()
+        self.networks = nn.ModuleList(networks)
+
+    def forward(self, seen: torch.Tensor) -> torch.Tensor:
+        return torch.stack([network(seen) for network in self.networks]).mean(dim=0)
 
 
-def learned(clips: list[Example], steps: int, seed: int) -> nn.Sequential:
+def learned(clips: list[Example], steps: int, seed: int) -> nn.Module:
     torch.manual_seed(seed)
     rng = np.random.default_rng(seed)
     layers: list[nn.Module] = []
-    for given, handed in ((FEATURES, CHANNELS), (CHANNELS, CHANNELS), (CHANNELS, HANDED)):
+    for given, handed in ((FEATURES, CHANNELS), (CHANNELS, CHANNELS), (CHANNELS, 6)):
         layers += [nn.Conv2d(given, handed, 1), nn.ReLU()]
     network = nn.Sequential(*layers[:-1])
 
@@ -180,7 +172,7 @@ def main() -> None:
     order = asked(__doc__, "clips", 1600, 5000, 0)
     clips = [clip for clip in made(shot, order) if clip is not None]
     seeds = range(TOGETHER * order.seed, TOGETHER * (order.seed + 1))
-    write(mean([learned(clips, order.steps, seed) for seed in seeds]), FEATURES, order.file)
+    write(Mean([learned(clips, order.steps, seed) for seed in seeds]), FEATURES, order.file)
 
 
 if __name__ == "__main__":

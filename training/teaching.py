@@ -89,7 +89,7 @@ def write(network: nn.Module, given: int, path: str) -> None:
     sides = {2: torch.export.Dim("height"), 3: torch.export.Dim("width")}
     program = torch.onnx.export(
         network, (torch.zeros(1, given, 48, 56),), input_names=["seen"], output_names=["missed"],
-        dynamic_shapes={"input": sides}, dynamo=True,
+        dynamic_shapes=(sides,), dynamo=True,
     )  # fmt: skip
     model = program.model_proto
     graph = model.graph
