@@ -114,7 +114,7 @@ class Comparing(JudgingCase):
         page = self.page
         self.proposed()
         self.press("b")
-        expect(page.get_by_test_id("picture-label")).to_have_text("Source | Result")
+        expect(page.get_by_test_id("picture-label")).to_have_text("Source above Result")
         self.assertEqual(len((self.address() or "").split()), 2)
         page.get_by_role("button", name="Inset").click()
         box = page.locator("canvas[data-shown]").bounding_box()

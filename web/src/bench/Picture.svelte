@@ -131,9 +131,9 @@
     class="pointer-events-none absolute top-2 left-3 bg-black/60 px-1.5 text-on-picture"
     data-testid="picture-label"
   >
-    {sides.map((side) => compare.nameOf(side)).join(" | ")}{compare.holding ? " (held)" : ""}{bench.looks.on
-      ? " · under the look"
-      : ""}
+    {sides.map((side) => compare.nameOf(side)).join(sight.second.y > 0 ? " above " : " | ")}{compare.holding
+      ? " (held)"
+      : ""}{bench.looks.on ? " · under the look" : ""}
   </p>
   {#if pointer.readout}
     {@const readout = pointer.readout}
