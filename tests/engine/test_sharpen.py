@@ -319,12 +319,19 @@ class Judged(TestCase):
                 step = Step(kind="sharpen", settings=settings)
                 self.assertIn(kind, self.too_far(shot, Plan(profile=white_profile(noise_cv), steps=[step])))
 
+    def test_noise_that_neighbours_share_is_told_by_frames_that_had_no_part_in_it(self) -> None:
+        footage = seen(scene("figurehead", frames=9), 1.2, 16)
+        for floor, told in ((2.7, []), (0, ["invented"])):
+            step = Step(kind="sharpen", settings={"blur": 1.2, "floor": floor, "frames": 2})
+            with self.subTest(floor=floor):
+                self.assertEqual(self.too_far(footage, Plan(profile=white_profile(16), steps=[step])), told)
+
     def test_other_work_is_judged_without_it(self) -> None:
         footage = seen(scene("figurehead"), 1.2, 8)
         steps = [Step(kind="spatial"), Step(kind="sharpen", settings={"blur": 1.2})]
         plans = [Plan(profile=white_profile(8), steps=steps[:count]) for count in (1, 2)]
         alone, together = (self.judged(footage, plan) for plan in plans)
-        restored = {"overshoot", "brought back", "crawling"}
+        restored = {"overshoot", "brought back", "crawling", "invented"}
         self.assertEqual({k: v for k, v in alone.items() if k not in restored},
                          {k: v for k, v in together.items() if k not in restored})  # fmt: skip
         self.assertEqual({alone[kind] for kind in restored}, {0})

@@ -14,7 +14,7 @@ from ..treat import Treatment
 from .again import MEASURED, Treated, read_by
 from .overwork.base import Evidence
 from .overwork.repairs import DRAINED, ERRORS, FADES, GHOSTS, POINTS, SHAPES
-from .overwork.restored import CRAWLING, NOISE, OVERSHOOT
+from .overwork.restored import CRAWLING, INVENTED, NOISE, OVERSHOOT
 
 WIDE, TALL = 640, 360
 """Pixels that a region is grown to, so that a detector finds in it what it finds in the frame."""
@@ -23,7 +23,7 @@ OVER_TIME = 24
 """Frames to each side that a fault over time is read from."""
 
 MENDING = POINTS, GHOSTS, FADES, SHAPES, ERRORS, DRAINED
-RESTORING = OVERSHOOT, NOISE, CRAWLING
+RESTORING = OVERSHOOT, NOISE, CRAWLING, INVENTED
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import pairwise
 
 import cv2
 import numpy as np
@@ -97,6 +98,14 @@ class Evidence:
         return self.n - 1 if self.n else 1
 
     @cached_property
+    def witnesses(self) -> list[tuple[Frame, Track]]:
+        """The two nearest frames of the source that had no part in this one's result, and the motion to each; fewer
+        in a shot that has no more."""
+        count, apart = self.pipeline.footage.info.frames, self.whole_plan.around.looked_beside + 1
+        far = [k for away in (apart, apart + 1) for k in (self.n - away, self.n + away) if 0 <= k < count]
+        return [(self.reference.frame(k, self.region), self.track(k)) for k in far[:2]]
+
+    @cached_property
     def sigma(self) -> Array:
         """Luma noise at each pixel in frame units, by the profile, H×W."""
         smooth = cv2.GaussianBlur(luma(self.source), (0, 0), 3)
@@ -133,6 +142,15 @@ def bands(plane: Array) -> list[Array]:
         found.append(rest - softer)
         rest = softer
     return found
+
+
+def noise_in_bands(spectrum: Array) -> list[float]:
+    """The share of noise's power that each band shows, by how its deviation lies over the coefficients of a DCT
+    (8×8)."""
+    squared = np.add.outer(*2 * [(np.arange(8) / 16) ** 2])
+    through = [np.ones_like(squared), *(np.exp(-2 * (np.pi * blur) ** 2 * squared) for blur in BANDS)]
+    power = spectrum**2 / np.mean(spectrum**2)
+    return [float(np.mean(power * (finer - coarser) ** 2)) for finer, coarser in pairwise(through)]
 
 
 def local(plane: Array | Mask, blur: float) -> Array:

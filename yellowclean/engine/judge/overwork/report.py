@@ -18,7 +18,7 @@ from .gamut import GAMUT
 from .halos import HALOS
 from .over_time import BOILING, FLICKER, TRAILS
 from .repairs import DRAINED, ERRORS, FADES, GHOSTS, POINTS, SHAPES
-from .restored import CRAWLING, NOISE, OVERSHOOT
+from .restored import CRAWLING, INVENTED, NOISE, OVERSHOOT
 from .structure import FLATNESS, STRUCTURE, TEXTURE
 
 MEASURES: dict[str, Measure] = {
@@ -43,6 +43,7 @@ MEASURES: dict[str, Measure] = {
         OVERSHOOT,
         NOISE,
         CRAWLING,
+        INVENTED,
     )
 }
 

@@ -1,4 +1,5 @@
-"""What bringing detail back can break: edges that overshoot, noise that comes back, and detail that crawls."""
+"""What bringing detail back can break: edges that overshoot, noise that comes back, detail that crawls, and texture
+that is in no frame."""
 
 from __future__ import annotations
 
@@ -8,7 +9,7 @@ import numpy as np
 from ...frames import CV_SCALE, Array, luma
 from ...measure.findings.overshoot import beyond, edges_of
 from ...measure.findings.softness import cut
-from .base import BANDS, Evidence, Measure, Reading, local
+from .base import BANDS, Evidence, Mask, Measure, Reading, bands, local, noise_in_bands
 
 AROUND = 8.0
 """Blur of the maps, in pixels."""
@@ -22,6 +23,16 @@ NORMAL = 1.4826
 
 SEEN = 0.5
 """Deviations of the noise from which on detail that was added counts."""
+
+PLAIN = 0.1, 0.2
+"""Share of their power that two frames have in common, in the fine and in the medium band, below which a place
+shows nothing but noise; chance makes the one of a smaller number of waves vary more."""
+
+CALM = 1.4
+"""Times the noise's own power that such a place has at most: water that sparkles is not the same twice either."""
+
+ENOUGH_PLAIN = 0.005
+"""Share of the picture that has to be plain for anything to be told."""
 
 
 def _overshoot(evidence: Evidence) -> Reading:
@@ -96,6 +107,41 @@ def _crawling(evidence: Evidence) -> Reading:
     return Reading(value, (100 * share / CRAWLING.limit * seen).astype(np.float32), "of the detail added")
 
 
+def _invented(evidence: Evidence) -> Reading:
+    """What was added where frames that had no part in it show nothing but noise, less what they do hold of it: of
+    three signals that share a part alone, it is the product of two of the crossed powers over the third (triple
+    collocation, after Stoffelen 1998, from memory)."""
+    nothing = np.zeros(evidence.shape, np.float32)
+    if not evidence.restores:
+        return Reading(0.0, nothing, "no step restores detail")
+    witnesses = evidence.witnesses
+    if len(witnesses) < 2:
+        return Reading(0.0, nothing, "too few frames to tell")
+    (one, sure), (other, sure_too) = (evidence.fetched(*witness) for witness in witnesses)
+    added, shown, shown_too = (bands(luma(frame)) for frame in (evidence.restored - evidence.result, one, other))
+    plain = _plain(shown, shown_too, evidence, sure & sure_too)
+    if plain.mean() < ENOUGH_PLAIN:
+        return Reading(0.0, nothing, "nothing is plain enough to tell")
+    left = 0.0
+    for new, here, there in zip(added, shown, shown_too, strict=True):
+        power, common = float((new[plain] ** 2).mean()), float((here * there)[plain].mean())
+        held = float((new * here)[plain].mean() * (new * there)[plain].mean()) / common if common > 0 else 0.0
+        left += power - float(np.clip(held, 0, power))
+    value = float(np.sqrt(left)) * CV_SCALE
+    where = np.sqrt(sum(local(new**2 * plain, AROUND) for new in added)) * np.float32(CV_SCALE / INVENTED.limit)
+    return Reading(value, where, f"over {100 * plain.mean():.0f} % of the picture, which is plain")
+
+
+def _plain(one: list[Array], other: list[Array], evidence: Evidence, sure: Mask) -> Mask:
+    """Where two frames of the source, in bands, show nothing but its noise."""
+    plain, of_noise = sure.copy(), noise_in_bands(evidence.around.profile.spectrum_array()[0, 0])
+    for here, there, share, noise in zip(one, other, PLAIN, of_noise, strict=False):
+        power = local((here**2 + there**2) * sure, FLAT_AROUND) / 2
+        plain &= local(here * there * sure, FLAT_AROUND) < np.float32(share) * power
+        plain &= power < np.float32(CALM * noise) * evidence.sigma**2
+    return plain
+
+
 # Set on test-camera clips: the truth itself, held against its blurred picture, reads up to 8 % of overshoot, and
 # proposals up to 14 % of noise; unsharp masks without a floor 75 % of noise and more, a blur told too large 16 % of
 # overshoot and more.
@@ -110,4 +156,8 @@ NOISE = Measure(
 CRAWLING = Measure(
     "crawling", "Crawling detail", "% of what was added", 50.0,
     "Detail that was added to one frame and not to the next.", _crawling,
+)  # fmt: skip
+INVENTED = Measure(
+    "invented", "Texture invented", "CV", 4.0,
+    "Texture that was added where frames that had no part in it show nothing.", _invented,
 )  # fmt: skip
