@@ -28,6 +28,10 @@ from yellowclean.engine.treat.compression import ALONE
 from .clips import Clip, coded, described, recorded
 
 WIDTH, HEIGHT = 640, 352
+
+MOMENTS = 16
+"""Moments of which the light of what moves is summed while a frame is exposed."""
+
 Mask = npt.NDArray[np.bool_]
 
 
@@ -114,13 +118,23 @@ def smooth_where_flat(picture: Frame) -> tuple[Frame, Mask]:
 
 def panned(picture: Array, count: int, across: float, down: float) -> list[Array]:
     """A camera's travel over a still picture."""
+    return [_travelled(picture, across * n, down * n) for n in range(count)]
+
+
+def exposed(light: Array, count: int, across: float, down: float, share: float) -> list[Array]:
+    """The same travel over light, each frame exposed for a share of the time to the next."""
+    times = share * ((np.arange(MOMENTS) + 0.5) / MOMENTS - 0.5)
     return [
-        cv2.warpAffine(
-            picture, np.array([[1, 0, -4 - across * n], [0, 1, -4 - down * n]], np.float64), (WIDTH, HEIGHT),
-            flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101,
-        )
+        np.maximum(np.mean([_travelled(light, across * (n + t), down * (n + t)) for t in times], axis=0), 0)
         for n in range(count)
-    ]  # fmt: skip
+    ]
+
+
+def _travelled(picture: Array, x: float, y: float) -> Array:
+    return cv2.warpAffine(
+        picture, np.array([[1, 0, -4 - x], [0, 1, -4 - y]], np.float64), (WIDTH, HEIGHT),
+        flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101,
+    )  # fmt: skip
 
 
 def stepped(frame: Frame, step: float) -> Frame:

@@ -14,7 +14,7 @@ import cv2
 import numpy as np
 import numpy.typing as npt
 
-from .frames import Array, Frame, luma
+from .frames import Array, Frame, Region, luma
 
 AnyArray = npt.NDArray[Any]
 
@@ -83,6 +83,14 @@ class Track:
     field: Array
     reduction: tuple[float, float]
     """Full-size pixels to one of the field, across and down."""
+
+    def over(self, place: Region) -> Array:
+        """Motion and doubt of each pixel of a place: H×W×3."""
+        y, x = np.indices((place.height, place.width), np.float32)
+        across, down = (np.float32(reduction) for reduction in self.reduction)
+        fx = (x + place.x + np.float32(0.5)) / across - np.float32(0.5)
+        fy = (y + place.y + np.float32(0.5)) / down - np.float32(0.5)
+        return cv2.remap(self.field, fx, fy, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
 
     def scaled(self, across: float, down: float) -> Track:
         """The same motion of a picture that has so many times the pixels."""

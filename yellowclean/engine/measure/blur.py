@@ -15,7 +15,7 @@ import cv2
 import numpy as np
 import numpy.typing as npt
 
-from ..frames import Array
+from ..frames import Array, Frame
 
 Mask = npt.NDArray[np.bool_]
 
@@ -29,6 +29,12 @@ CLEAR = 12.0
 """Noise deviations of the finest gradient that an edge has to stand out."""
 
 BORDER = 8
+CUT = 0.98
+"""Value from which on one may be cut off: some recordings end at white, others above."""
+
+LINEAR_LIGHT = "linear"
+"""Transfer of files that keep light itself (H.273, table 3, value 8)."""
+
 AGREEING, ALIKE = 0.12, 0.1
 """By what share, and by how many square pixels, the variances that both ratios tell may differ."""
 
@@ -58,12 +64,19 @@ lone edge there is four times as much."""
 
 class EdgeBlur(NamedTuple):
     """Edges of one picture: the variance of each one's blur in square pixels (below 0 by chance), the height of its
-    gradient, and where it lies."""
+    gradient, where it lies, and the direction across it."""
 
     variance: Array
     gradient: Array
     x: npt.NDArray[np.intp]
     y: npt.NDArray[np.intp]
+    along_x: Array
+    along_y: Array
+
+    def part(self, some: slice | Mask) -> EdgeBlur:
+        """Some of the edges."""
+        place, along = (self.x[some], self.y[some]), (self.along_x[some], self.along_y[some])
+        return EdgeBlur(self.variance[some], self.gradient[some], *place, *along)
 
 
 class EdgePoints(NamedTuple):
@@ -77,6 +90,13 @@ class EdgePoints(NamedTuple):
     height: Array
     ahead: Array
     behind: Array
+
+
+def cut(rgb: Frame, transfer: str) -> Mask:
+    """Where values may be cut off, H×W; in linear light what is brighter than white goes on."""
+    at_most = np.inf if transfer == LINEAR_LIGHT else CUT
+    found: Mask = (rgb[..., 0] >= at_most) | (rgb[..., 1] >= at_most) | (rgb[..., 2] >= at_most)
+    return found
 
 
 def edge_points(plane: Array, sigma: Array, clipped: Mask | None = None) -> EdgePoints:
@@ -110,7 +130,8 @@ def edge_blur(light: Array, sigma: Array, clipped: Mask | None = None) -> EdgeBl
         raised = [top * np.exp(beside_top**2 / (2 * width)) for top, width in zip(tops, widths, strict=True)]
         fine, wide = _variances(_pooled(raised, points, light.shape), own)
     step = (np.abs(fine - wide) < AGREEING * (np.abs(fine) + np.abs(wide)) / 2 + ALIKE) & (widest > 0)
-    return EdgeBlur(fine[step], points.height[step], points.x[step], points.y[step])
+    every = EdgeBlur(fine, points.height, points.x, points.y, points.along_x, points.along_y)
+    return every.part(step)
 
 
 def _height_at(points: EdgePoints, across: tuple[Array, Array]) -> Array:
@@ -178,10 +199,10 @@ def _pooled(tops: list[Array], points: EdgePoints, shape: tuple[int, ...]) -> li
 
 def _variances(tops: list[Array], own: Array) -> tuple[Array, Array]:
     """The variances that the ratios of a gradient's heights tell, under the three blurs."""
-    return _variance(tops[0] / tops[1], own, *BLURS[:2]), _variance(tops[1] / tops[2], own, *BLURS[1:])
+    return variance_told(tops[0] / tops[1], own, *BLURS[:2]), variance_told(tops[1] / tops[2], own, *BLURS[1:])
 
 
-def _variance(ratio: Array, own: Array, less: float, more: float) -> Array:
+def variance_told(ratio: Array, own: Array | float, less: float, more: float) -> Array:
     """The variance v for which √((v + own + more²) / (v + own + less²)) is the ratio."""
     square = np.maximum(ratio, np.float32(LEAST_RATIO)) ** 2
     found: Array = (more**2 - square * less**2) / (square - 1) - own

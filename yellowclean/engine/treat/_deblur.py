@@ -7,6 +7,8 @@ Baraniuk 2004: regularised inverse, then shrinkage).
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import cv2
 import numpy as np
 
@@ -15,7 +17,7 @@ from ..measure.lens import transfer
 from ..measure.pieces import ring_numbers
 from ..octaves import DCT
 from ..shrinking import shrunk
-from ._fir import HALF, fitted, frequencies
+from ._fir import HALF, alike, fitted, through_the_middle
 
 TILE, MOST_TILES = 256, 24
 """Pixels a side of the tiles whose spectrum is taken, and how many at most."""
@@ -34,6 +36,31 @@ MOST_GAIN = 30.0
 
 LEAST_THROUGH = 1e-4
 """What a blur lets through below which it lets through nothing."""
+
+
+ANGLES = np.pi * np.arange(16) / 16
+"""Directions over which what a blur lets through is averaged."""
+
+
+class Blur(NamedTuple):
+    """A Gaussian of that deviation in pixels, or the disc of the same (of twice its radius), of what moved by so
+    many pixels to the right and down while it was exposed."""
+
+    deviation: float
+    disc: bool = False
+    moved: tuple[float, float] = (0.0, 0.0)
+
+    def through(self, down: Array, across: Array, part: float = 1.0) -> Array:
+        """What that part of it lets through at frequencies in cycles a pixel."""
+        lens = transfer(np.hypot(down, across), self.deviation * part, disc=self.disc)
+        found: Array = lens * np.sinc(part * (down * self.moved[1] + across * self.moved[0]))
+        return found
+
+    def of_power(self, away: Array) -> Array:
+        """What it lets through of power at such frequencies, in all directions together."""
+        down, across = np.outer(away, np.sin(ANGLES)), np.outer(away, np.cos(ANGLES))
+        found: Array = (self.through(down, across) ** 2).mean(axis=1)
+        return found
 
 
 def rings(plane: Array) -> Array:
@@ -63,29 +90,28 @@ def _spread(down: int, across: int, side: int) -> list[tuple[int, int]]:
     return places[:: max(-(-len(places) // MOST_TILES), 1)]
 
 
-def undoing(
-    power: Array, noise: float, deviation: float, share: float, by_size: tuple[float, ...], *, disc: bool = False
-) -> Array:
+def undoing(power: Array, noise: float, blur: Blur, share: float, by_size: tuple[float, ...]) -> Array:
     """The change that undoes a `share` (0-1) of a blur, as a filter of SIDE×SIDE: what it adds to the picture.
 
     `power` is told at `rings`, `noise` is the variance of the noise in it, `by_size` how much of the change is
     wanted at details of 1 to 2, 2 to 4 and more pixels (1: all)."""
-    away = frequencies()
-    signal = _sharp_signal(power, noise, deviation, away, disc=disc)
-    blur = transfer(away, deviation, disc=disc)
-    sure = blur**2 * signal / (blur**2 * signal + NOISE_SHARE * noise)
-    inverse = sure / np.where(np.abs(blur) < LEAST_THROUGH, np.inf, blur)
-    kept = transfer(away, deviation * (1 - share), disc=disc)
+    taps = through_the_middle() if any(blur.moved) else alike()
+    signal = _sharp_signal(power, noise, blur, taps.away)
+    through = blur.through(taps.down, taps.across)
+    sure = through**2 * signal / (through**2 * signal + NOISE_SHARE * noise)
+    inverse = sure / np.where(np.abs(through) < LEAST_THROUGH, np.inf, through)
+    kept = blur.through(taps.down, taps.across, 1 - share)
     raised = np.clip(inverse * kept - 1, 0, MOST_GAIN)  # nothing is taken: that is not sharpening
     turned = np.clip(inverse * kept - sure, -MOST_GAIN, MOST_GAIN)  # a disc turns what is fine upside down
-    return fitted(np.where(blur < 0, turned, raised) * _wanted(away, by_size), _at(power, away))
+    wanted = np.where(through < 0, turned, raised) * _wanted(taps.away, by_size)
+    return fitted(wanted, _at(power, taps.away), taps)
 
 
-def _sharp_signal(power: Array, noise: float, deviation: float, away: Array, *, disc: bool) -> Array:
+def _sharp_signal(power: Array, noise: float, blur: Blur, away: Array) -> Array:
     """Power of the picture before it was blurred: measured where it stands out of the noise, only falling, and from
     there on by the law that pictures follow."""
     ring = np.linspace(0, 0.5, len(power))
-    through = np.maximum(transfer(ring, deviation, disc=disc) ** 2, 1e-6)
+    through = np.maximum(blur.of_power(ring), 1e-6)
     clear = power > CLEAR * noise
     last = max(int(np.argmin(clear)) - 1 if not clear.all() else len(ring) - 1, 2)
     known = np.minimum.accumulate(np.maximum(power - noise, 0)[: last + 1] / through[: last + 1])
@@ -95,15 +121,15 @@ def _sharp_signal(power: Array, noise: float, deviation: float, away: Array, *, 
 
 def unsharp(radius: float, amount: float, by_size: tuple[float, ...]) -> Array:
     """The change of an unsharp mask: `amount` times what a Gaussian of deviation `radius` takes away."""
-    away = frequencies()
-    return fitted(amount * (1 - transfer(away, radius)) * _wanted(away, by_size), _usual(away))
+    away = alike().away
+    return fitted(amount * (1 - transfer(away, radius)) * _wanted(away, by_size), _usual(away), alike())
 
 
 def giving_back(passed: Array, share: float, by_size: tuple[float, ...]) -> Array:
     """The change that gives back a `share` (0-1) of what steps took of contrast, where they let through so much of
     detail (`passed`, from 0 to 0.5 cycles a pixel)."""
-    away = frequencies()
-    return fitted(share * (1 / _at(passed, away) - 1) * _wanted(away, by_size), _usual(away))
+    away = alike().away
+    return fitted(share * (1 / _at(passed, away) - 1) * _wanted(away, by_size), _usual(away), alike())
 
 
 def _wanted(away: Array, by_size: tuple[float, ...]) -> Array:

@@ -3,25 +3,27 @@
 Neighbours along the motion are merged first (see temporal.py): a blur can be undone as far as the noise lets, and
 they lower it. A filter made for the blur and for the picture's own spectrum is then applied in linear light, where
 a lens blurs, and what it adds is kept only where it stands out of the noise that it brings up (see _deblur.py). It
-is added to the frame's own values: noise and grain stay as they are.
+is added to the frame's own values: noise and grain stay as they are. What moved while it was exposed is undone by
+filters of its own, one for each way, where the motion is sure.
 """
 
 from __future__ import annotations
 
 import math
 from dataclasses import replace
+from typing import Any, NamedTuple
 
 import cv2
 import numpy as np
 
 from ..colour.grey import grey_curve
 from ..frames import CV_SCALE, Array, Frame, Region, luma
-from ..measure.blur import blur_around, edge_blur
-from ..measure.findings.softness import DISC, blur_of, cut
+from ..measure.blur import blur_around, cut, edge_blur
+from ..measure.findings.softness import DISC, blur_of
 from ..measure.following import stilled
 from ..parameters import Parameters, amount, choice, quantity, switch
 from . import temporal
-from ._deblur import REACH, added, giving_back, rings, undoing, unsharp
+from ._deblur import REACH, Blur, added, giving_back, rings, undoing, unsharp
 from ._passed import passed
 from .base import Around, Need, OwnView, Picture, Treatment, Window, over_dimmed
 from .case import Case, Proposal
@@ -44,9 +46,9 @@ BESIDE_CUT = 2
 """Times the blur or the radius beside cut-off values within which nothing is undone: nobody knows how high they
 were."""
 
-LEAST_BLUR, LEAST_SURE = 0.6, 0.1
+LEAST_BLUR, LEAST_SURE, LEAST_SURE_OF_MOTION = 0.6, 0.1, 0.75
 """Blur in pixels from which on undoing it is proposed, since pictures that are sharp have up to that; and how sure
-it has to be."""
+it has to be, as that of what moved: told wrongly it does harm."""
 
 GIVEN_BACK_PX = 1.0
 """Deviation of the detail that noise reduction takes."""
@@ -56,6 +58,19 @@ WIDE_PX = 3.0
 
 MOST_FRAMES = 3
 """Neighbours each side that are proposed: more bring little."""
+
+ALONG = "motion"
+"""What the shape of a blur is called that is of what moved while it was exposed."""
+
+LEAST_WAY, MOST_WAY, WAY_STEP = 1.0, 10.0, 0.5
+"""Pixels that something has to have moved while it was exposed, and may at most have, for that to be undone; and
+the step between the ways that are told apart."""
+
+UNSURE_PX, UNSURE_SHARE = 0.5, 0.1
+"""How far from home a pixel may end that goes along its motion and back, in pixels and as a share of its motion."""
+
+BORDER_PX = 4.0
+"""Deviation in pixels over which what moves otherwise is parted."""
 
 
 class Sharpen(Parameters):
@@ -79,15 +94,21 @@ class Sharpen(Parameters):
     )
     blur: float = quantity(
         0.8, "Blur", "Its deviation: half the radius of one that is out of focus; rather too small than too large.",
-        unit="px", least=0.3, most=4, step=0.05, only={"method": ["measured"]},
+        unit="px", least=0.3, most=4, step=0.05, only={"method": ["measured"], "shape": ["gaussian", "disc"]},
     )  # fmt: skip
     radius: float = quantity(
         1.0, "Radius", "Of the unsharp mask: the deviation of its blur.",
         unit="px", least=0.3, most=4, step=0.1, only={"method": ["unsharp"]},
     )  # fmt: skip
     shape: str = choice(
-        "gaussian", "Shape of the blur", "That of a soft lens or filter, or of one that is out of focus.",
-        names={"gaussian": "soft", "disc": "out of focus"}, only={"method": ["measured"]},
+        "gaussian", "Shape of the blur",
+        "That of a soft lens or filter, of one that is out of focus, or of what moved while it was exposed.",
+        names={"gaussian": "soft", "disc": "out of focus", ALONG: "along its motion"},
+        only={"method": ["measured"]},
+    )  # fmt: skip
+    exposure: float = quantity(
+        50, "Exposure", "Of what moved: how much of the time from frame to frame it was exposed (50 % is a shutter"
+        " of 180°).", unit="%", least=5, most=100, step=5, only={"method": ["measured"], "shape": [ALONG]},
     )  # fmt: skip
     fine: float = amount(100, "1-2 px", "How much is added at details of a pixel or two.", curve=BY_SIZE)
     medium: float = amount(100, "2-4 px", "How much is added at details of two to four pixels.", curve=BY_SIZE)
@@ -125,7 +146,7 @@ class Sharpen(Parameters):
     @property
     def extent(self) -> float:
         """Deviation in pixels of what is undone, or the radius of a disc."""
-        blur = 2 * self.blur if self.shape == "disc" else self.blur
+        blur = {"disc": 2 * self.blur, ALONG: MOST_RANGE}.get(self.shape, self.blur)
         return {"unsharp": self.radius, "give-back": GIVEN_BACK_PX}.get(self.method, blur)
 
     @property
@@ -138,14 +159,29 @@ class Sharpen(Parameters):
         return math.ceil(BESIDE_CUT * self.extent)
 
     @property
+    def along(self) -> bool:
+        """Whether what is undone is motion."""
+        return self.method == "measured" and self.shape == ALONG
+
+    @property
     def around(self) -> int:
         """Pixels of the merged picture that decide a pixel."""
         return max(REACH + MOST_RANGE, 3 * self.beside_cut)
 
 
+class Way(NamedTuple):
+    """How many pixels to the right and down something moved while it was exposed, and where it did: H×W, 0-1
+    (None: everywhere), 0 outside of the box."""
+
+    box: Region
+    moved: tuple[float, float] = (0.0, 0.0)
+    where: Array | None = None
+
+
 def need(p: Sharpen) -> Need:
     merging = p.search + PATCH + 2 if p.frames else 0
-    return Need(back=p.frames, ahead=p.frames, margin=p.around + merging + 2, grid=2)
+    beside = max(p.frames, p.along)
+    return Need(back=beside, ahead=beside, margin=p.around + merging + 2, grid=2)
 
 
 def apply(p: Sharpen, window: Window, around: Around) -> Picture:
@@ -154,8 +190,9 @@ def apply(p: Sharpen, window: Window, around: Around) -> Picture:
     merged = _merged(p, window, around, core)
     inside = window.wanted.within(core)
     share = _beside_cut(p, merged.rgb, around.format.encoding.transfer)[inside.slices]
+    ways = _ways(p, window.n, around, core) if p.along else [Way(inside)]
     changes = [
-        share * _change(p, name, np.ascontiguousarray(plane), merged.noise[0], around, inside)
+        share * _change(p, name, np.ascontiguousarray(plane), merged.noise[0], around, inside, ways)
         for name, plane in _planes(p, merged.rgb).items()
     ]
     here = window.here.part(window.inside)
@@ -180,24 +217,66 @@ def _sigma(name: str, plane: Array, around: Around) -> Array:
     return np.maximum(sigma, np.float32(LEAST_SIGMA)).astype(np.float32)
 
 
-def _change(p: Sharpen, name: str, plane: Array, left: Array, around: Around, inside: Region) -> Array:
+def _ways(p: Sharpen, n: int, around: Around, core: Region) -> list[Way]:
+    """How far what is seen over `core` moved while it was exposed, where that is sure."""
+    beside = [k for k in (n - 1, n + 1) if 0 <= k < around.frames]
+    if not beside:
+        return []
+    forth = [np.array([k - n, k - n, 1], np.float32) for k in beside]
+    fields = np.stack([around.motion(n, k).over(core) * sign for k, sign in zip(beside, forth, strict=True)])
+    motion, doubt = fields[..., :2].mean(axis=0), fields[..., 2].max(axis=0)
+    lengths = np.hypot(motion[..., 0], motion[..., 1])
+    way = lengths * np.float32(p.exposure / 100)
+    sure = (doubt < UNSURE_PX + UNSURE_SHARE * lengths) & (way >= LEAST_WAY) & (way <= MOST_WAY)
+    steps = np.rint(motion * np.float32(p.exposure / 100 / WAY_STEP)).astype(np.int32)
+    steps[(steps[..., 0] < 0) | ((steps[..., 0] == 0) & (steps[..., 1] < 0))] *= -1  # to and fro smear alike
+    found = []
+    for across, down in np.unique(steps[sure], axis=0):
+        alike = (steps[..., 0] == across) & (steps[..., 1] == down) & sure
+        where = cv2.GaussianBlur(alike.astype(np.float32), (0, 0), BORDER_PX)
+        rows, columns = np.flatnonzero(where.any(axis=1)), np.flatnonzero(where.any(axis=0))
+        box = Region(columns[0], rows[0], columns[-1] + 1 - columns[0], rows[-1] + 1 - rows[0])
+        found.append(Way(box, (WAY_STEP * float(across), WAY_STEP * float(down)), where))
+    return found
+
+
+def _change(
+    p: Sharpen, name: str, plane: Array, left: Array, around: Around, inside: Region, ways: list[Way]
+) -> Array:
     """What is added to the values of a plane, over the part of it that is wanted; `left` is told at `Picture`."""
-    kernel = around.kept(("sharpen", name, p), lambda: _filter(p, name, around))
-    sigma, spectrum = _sigma(name, plane, around) * np.sqrt(left), _spectrum(around)
+    sigma = _sigma(name, plane, around) * np.sqrt(left)
     values = plane[inside.slices]
     if p.method != "measured":
-        change = added(plane, sigma, spectrum, kernel, p.floor, inside)
+        change = _added(p, name, plane, sigma, around, inside, ways)
         if p.method == "unsharp":
             limit = np.float32(p.threshold / CV_SCALE)
             change = np.sign(change) * np.maximum(np.abs(change) - limit, 0)
     else:
         curve = grey_curve(around.format.encoding.space)
         light = curve.light(plane)
-        change = added(light, sigma * curve.slope(plane), spectrum, kernel, p.floor, inside)
-        change = curve.value(light[inside.slices] + change) - values
+        more = _added(p, name, light, sigma * curve.slope(plane), around, inside, ways)
+        back = curve.value(light[inside.slices] + more)
+        change = np.where(more == 0, 0, back - values)  # to light and back rounds
     low, high = (limit[inside.slices] for limit in _limits(p, plane))
     limited: Array = np.clip(values + change, np.minimum(low, values), np.maximum(high, values))
     return limited - values
+
+
+def _added(
+    p: Sharpen, name: str, plane: Array, sigma: Array, around: Around, inside: Region, ways: list[Way]
+) -> Array:
+    """What the filters of all `ways` add to a plane, over the part of it that is wanted."""
+    total, spectrum = np.zeros((inside.height, inside.width), np.float32), _spectrum(around)
+    for way in ways:
+        kernel = _filter(p, name, around, way.moved)
+        there = way.box.within(inside).clipped(inside.width, inside.height)
+        if not there.shortest:
+            continue
+        part = replace(there, x=there.x + inside.x, y=there.y + inside.y)
+        piece = part.grown(p.around).snapped(2).clipped(plane.shape[1], plane.shape[0])
+        change = added(plane[piece.slices], sigma[piece.slices], spectrum, kernel, p.floor, part.within(piece))
+        total[there.slices] += change if way.where is None else way.where[part.slices] * change
+    return total
 
 
 def _beside_cut(p: Sharpen, rgb: Frame, transfer: str) -> Array:
@@ -243,21 +322,31 @@ def blur_shown(p: Sharpen, window: Window, around: Around) -> Frame:
     return over_dimmed(plane[inside], (sure * np.clip(deviation / WIDE_PX, 0, 1))[inside])
 
 
-def _filter(p: Sharpen, name: str, around: Around) -> Array:
-    """One filter for the whole shot, so that no frame is sharpened otherwise than the next: made for the spectrum
-    of the frame in its middle."""
+def _filter(p: Sharpen, name: str, around: Around, moved: tuple[float, float]) -> Array:
+    """One filter for the whole shot and all that moved alike, so that no frame is sharpened otherwise than the
+    next."""
+    return around.kept(("sharpen", name, p, moved), lambda: _made(p, name, around, moved))
+
+
+def _made(p: Sharpen, name: str, around: Around, moved: tuple[float, float]) -> Array:
     if p.method == "unsharp":
         return unsharp(p.radius, p.strength / 100, p.by_size)
     if p.method == "give-back":
         share = passed(around, lambda frame: np.ascontiguousarray(_planes(p, frame)[name]))
         return giving_back(share, p.share / 100, p.by_size)
+    power, noise = around.kept(("sharpen", name, p.colour), lambda: _spread(p, name, around))
+    blur = Blur(0.0, moved=moved) if p.along else Blur(p.blur, disc=p.shape == "disc")
+    return undoing(power, noise / (1 + p.frames), blur, p.share / 100, p.by_size)
+
+
+def _spread(p: Sharpen, name: str, around: Around) -> tuple[Array, float]:
+    """The spectrum of the frame in the middle of the shot, and the variance of the noise in it."""
     plane = np.ascontiguousarray(_planes(p, around.whole(around.frames // 2))[name])
     curve = grey_curve(around.format.encoding.space)
     power = rings(curve.light(plane))
     told = float(((_sigma(name, plane, around) * curve.slope(plane)) ** 2).mean())
     finest = float(power[-len(power) // 4 :].min())  # earlier steps may have left less than the profile says
-    noise = min(told, finest) / (1 + p.frames)
-    return undoing(power, noise, p.blur, p.share / 100, p.by_size, disc=p.shape == "disc")
+    return power, min(told, finest)
 
 
 def _spectrum(around: Around) -> Array:
@@ -267,33 +356,47 @@ def _spectrum(around: Around) -> Array:
 
 
 def propose(case: Case) -> Proposal | None:
-    """Undo the measured blur where it lies outside its tolerance, or where that is asked for."""
+    """Undo the measured blur where it lies outside its tolerance, or where that is asked for; of what moved, only
+    where it does, since some of it is how films look."""
+    if case.outside("overshoot") and not case.by_hand:
+        return None
+    return _of_lens(case) or _of_motion(case)
+
+
+def _of_lens(case: Case) -> Proposal | None:
     found = case.findings.get("softness")
     if found is None or not (case.sharpen or found.outside) or found.confidence < LEAST_SURE:
-        return None
-    if case.outside("overshoot") and not case.by_hand:
         return None
     blur = blur_of(found)
     if blur < LEAST_BLUR and not case.by_hand:
         return None
+    shape, cause = "gaussian", f"blurred by {blur:.2f} px"
+    if found.form == DISC:
+        shape, cause = "disc", f"out of focus by a disc of {2 * blur:.1f} px radius"
+    told = f"The sharpest detail is {found.value:.1f} px wide, {cause}: undone"
+    return _undone(case, told, {"blur": round(min(max(blur, 0.3), 4.0), 2), "shape": shape})
+
+
+def _of_motion(case: Case) -> Proposal | None:
+    found = case.findings.get("motion blur")
+    if found is None or not found.outside or found.confidence < LEAST_SURE_OF_MOTION:
+        return None
+    told = f"What moves is smeared over {found.value:.0f} % of its way from frame to frame: undone along its motion"
+    return _undone(case, told, {"shape": ALONG, "exposure": min(round(found.value), 100)})
+
+
+def _undone(case: Case, told: str, settings: dict[str, Any]) -> Proposal:
     merged = bool(case.luma.percent and case.worth_merging)
     used = merge_settings(case.movement, luma=True, chroma=True)
     frames = 0 if merged or case.frames == 1 else int(min(used["frames"], MOST_FRAMES))
     neighbours = "the step before has merged neighbours" if merged else f"with {frames} neighbours each side"
-    shape, cause = "gaussian", f"blurred by {blur:.2f} px"
-    if found.form == DISC:
-        shape, cause = "disc", f"out of focus by a disc of {2 * blur:.1f} px radius"
-    told = (
-        f"The sharpest detail is {found.value:.1f} px wide, {cause}: undone as far as noise lets, in luma alone,"
-        f" {neighbours}."
-    )
-    settings = {"blur": round(min(max(blur, 0.3), 4.0), 2), "shape": shape, "frames": frames}
-    return Proposal(settings | {"search": used["search"]}, told)
+    told = f"{told} as far as noise lets, in luma alone, {neighbours}."
+    return Proposal(settings | {"frames": frames, "search": used["search"]}, told)
 
 
 TREATMENT = Treatment(
-    kind="sharpen", title="Sharpen", treats=("softness",), order=70, parameters=Sharpen, need=need, apply=apply,
-    propose=propose, restores=True,
+    kind="sharpen", title="Sharpen", treats=("softness", "motion blur"), order=70, parameters=Sharpen, need=need,
+    apply=apply, propose=propose, restores=True,
     views=(
         OwnView(
             "blur", "Blur",

@@ -120,10 +120,7 @@ class Evidence:
     def fetched(self, picture: Frame, track: Track) -> tuple[Frame, Mask]:
         """A neighbour's picture of the region brought here along the motion, and where that can be trusted."""
         y, x = np.indices(self.shape, np.float32)
-        across, down = (np.float32(reduction) for reduction in track.reduction)
-        fx = (x + self.place.x + np.float32(0.5)) / across - np.float32(0.5)
-        fy = (y + self.place.y + np.float32(0.5)) / down - np.float32(0.5)
-        field = cv2.remap(track.field, fx, fy, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        field = track.over(self.place)
         to_x, to_y = x + field[..., 0], y + field[..., 1]
         inside = (to_x >= 0) & (to_y >= 0) & (to_x <= self.shape[1] - 1) & (to_y <= self.shape[0] - 1)
         # the edge repeats: mirroring a picture of few pixels as far as motion leads would take for ever

@@ -7,8 +7,8 @@ import cv2
 import numpy as np
 
 from ...frames import CV_SCALE, Array, luma
+from ...measure.blur import cut
 from ...measure.findings.overshoot import beyond, edges_of
-from ...measure.findings.softness import cut
 from .base import BANDS, Evidence, Mask, Measure, Reading, bands, local, noise_in_bands
 
 AROUND = 8.0

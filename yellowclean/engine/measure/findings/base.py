@@ -12,11 +12,14 @@ import numpy as np
 import numpy.typing as npt
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...frames import Array, Frame
+from ...colour.grey import grey_curve
+from ...colour.input_space import encoding_of
+from ...frames import CV_SCALE, Array, Frame
 from ...media import MediaInfo, Source
 from ...noise.profile import NoiseCurve
+from ..blur import EdgeBlur, Mask, cut, edge_blur
 from ..edge import Edge, find_edges
-from ..following import calmed
+from ..following import calmed, stilled
 
 
 class Place(BaseModel):
@@ -37,6 +40,9 @@ class Spot(Place):
 
 
 MOST_SPOTS = 200
+
+LEAST_SIGMA_CV = 0.5
+"""Noise is taken for no less in light, so that a ripple that nobody sees is no edge."""
 
 LEAST_OFTEN = 0.25
 """Share of the frames looked at that have to show what lasts: what a codec leaves of noise forms contours in the
@@ -116,6 +122,22 @@ class Look(Glance):
         """The luma averaged with its neighbours' where they show the same, and the noise that is left; a quiet
         frame's as it is."""
         return calmed(self.luma, (self.before, self.after), self.sigma)
+
+    def in_light(self, plane: Array, noise: Array) -> tuple[Array, Array, Mask]:
+        """A plane of the frame and its noise in linear light, and where it is cut off."""
+        curve = grey_curve(encoding_of(self.info).space)
+        sigma = np.maximum(noise, np.float32(LEAST_SIGMA_CV / CV_SCALE)) * curve.slope(plane)
+        return curve.light(plane), sigma, cut(self.frame, self.info.transfer)
+
+    @cached_property
+    def still(self) -> tuple[Array, Array, Mask]:
+        """The same of the luma without what does not stand out of its noise."""
+        return self.in_light(*stilled(*self.calmed))
+
+    @cached_property
+    def blur(self) -> EdgeBlur:
+        """The edges of the picture, whatever way they run, and how blurred each is."""
+        return edge_blur(*self.still)
 
     @cached_property
     def edges(self) -> list[Edge]:

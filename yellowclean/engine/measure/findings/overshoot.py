@@ -17,9 +17,8 @@ import numpy.typing as npt
 
 from ...frames import CV_SCALE, Array
 from ...media import MediaInfo
-from ..blur import Mask, edge_points
+from ..blur import Mask, cut, edge_points
 from .base import Detector, Finding, Look, Place
-from .softness import cut
 
 AWAY = np.arange(-9, 9.01, 0.5, dtype=np.float32)
 """Distances in pixels from an edge at which its profile is taken."""

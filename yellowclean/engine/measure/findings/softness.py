@@ -12,13 +12,9 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ...colour.grey import grey_curve
-from ...colour.input_space import encoding_of
-from ...frames import CV_SCALE, Array, Frame
 from ...media import MediaInfo
-from ..blur import EdgeBlur, Mask, edge_blur, sharpest
+from ..blur import EdgeBlur, sharpest
 from ..edge import TILE, Edge
-from ..following import stilled
 from ..lens import SMALLEST, Spread, disc_radius, spread_of
 from ..texture import Texture, texture_limit, texture_of
 from .base import Detector, Finding, Look, Place
@@ -36,15 +32,6 @@ RISE = 2.563
 
 PIXEL = 1 / 12
 """Variance of a pixel's own width."""
-
-CUT = 0.98
-"""Value from which on one may be cut off: some recordings end at white, others above."""
-
-LINEAR_LIGHT = "linear"
-"""Transfer of files that keep light itself (H.273, table 3, value 8)."""
-
-LEAST_SIGMA_CV = 0.5
-"""Noise is taken for no less, so that a ripple that nobody sees is no edge."""
 
 DISC = "disc"
 """What softness is called that is of a lens out of focus."""
@@ -65,26 +52,10 @@ class Seen(NamedTuple):
     straight: list[Edge]
 
 
-def cut(rgb: Frame, transfer: str) -> Mask:
-    """Where values may be cut off, H×W; in linear light what is brighter than white goes on."""
-    at_most = np.inf if transfer == LINEAR_LIGHT else CUT
-    found: Mask = (rgb[..., 0] >= at_most) | (rgb[..., 1] >= at_most) | (rgb[..., 2] >= at_most)
-    return found
-
-
 def observe(look: Look) -> Seen:
-    curve = grey_curve(encoding_of(look.info).space)
-    clipped = cut(look.frame, look.info.transfer)
-
-    def in_light(plane: Array, noise: Array) -> tuple[Array, Array, Mask]:
-        sigma = np.maximum(noise, np.float32(LEAST_SIGMA_CV / CV_SCALE)) * curve.slope(plane)
-        return curve.light(plane), sigma, clipped
-
-    calm = in_light(*look.calmed)  # a disc's zeros lie in what is fine and faint
-    still = in_light(*stilled(*look.calmed))
-    found = edge_blur(*still)
-    every = slice(None, None, max(len(found.variance) // KEPT, 1))
-    return Seen(_joined([found], every), texture_of(*still), spread_of(*calm), look.edges)
+    every = slice(None, None, max(len(look.blur.variance) // KEPT, 1))
+    # a disc's zeros lie in what is fine and faint
+    return Seen(look.blur.part(every), texture_of(*look.still), spread_of(*look.in_light(*look.calmed)), look.edges)
 
 
 def conclude(seen: Sequence[tuple[int, Seen]], info: MediaInfo) -> Finding:
@@ -124,14 +95,9 @@ def _apart(look: Seen, variance: float) -> float:
     return abs(sharpest(look.blur) - variance)
 
 
-def _joined(pictures: Sequence[EdgeBlur], every: slice = slice(None)) -> EdgeBlur:
-    """The edges of several pictures, or some of them."""
-    return EdgeBlur(
-        np.concatenate([p.variance[every] for p in pictures]),
-        np.concatenate([p.gradient[every] for p in pictures]),
-        np.concatenate([p.x[every] for p in pictures]),
-        np.concatenate([p.y[every] for p in pictures]),
-    )
+def _joined(pictures: Sequence[EdgeBlur]) -> EdgeBlur:
+    """The edges of several pictures."""
+    return EdgeBlur(*(np.concatenate(parts) for parts in zip(*pictures, strict=True)))
 
 
 def _place(edges: EdgeBlur, variance: float, info: MediaInfo) -> Place:

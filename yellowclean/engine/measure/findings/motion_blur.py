@@ -1,0 +1,66 @@
+"""Motion blur: how long each frame was exposed, as a share of the time from frame to frame, told by what moves."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from ...media import MediaInfo
+from ..exposure import ENOUGH, Moving, exposure, moving
+from ..following import followed
+from .base import Detector, Finding, Look
+
+DOUBT_PX, DOUBT_SHARE = 0.5, 0.1
+"""How far from home an edge may end that goes along its motion to the frame before and after: in pixels, and as a
+share of the motion."""
+
+SLOWEST_PX = 3.0
+"""Pixels from frame to frame that a tenth of the edges has to move across themselves at least."""
+
+BETTER, SURE = 2.0, 3.0
+"""How many times better than none an exposure has to explain the edges, and from when on it is sure."""
+
+LEAST_WAY = 1.5
+"""Pixels over which the fastest edges have to be smeared."""
+
+KEPT = 4000
+
+
+def observe(look: Look) -> Moving:
+    nothing = np.zeros(0, np.float32)
+    beside = [(plane, sign) for plane, sign in ((look.before, -1), (look.after, 1)) if plane is not None]
+    if not beside:
+        return Moving(nothing, nothing, nothing)
+    ways = np.stack([np.float32(sign) * followed(look.luma, plane).vectors for plane, sign in beside])
+    motion = ways.mean(axis=0)
+    found = moving(look.blur, motion)
+    apart = np.hypot(*np.moveaxis(ways[0] - ways[-1], 2, 0))[look.blur.y, look.blur.x]
+    length = np.hypot(*np.moveaxis(motion, 2, 0))[look.blur.y, look.blur.x]
+    sure = np.flatnonzero(apart < DOUBT_PX + DOUBT_SHARE * length)
+    return Moving(*(part[sure[:: max(len(sure) // KEPT, 1)]] for part in found))
+
+
+def conclude(seen: Sequence[tuple[int, Moving]], info: MediaInfo) -> Finding:
+    edges = [moving for _, moving in seen]
+    fastest = max(range(len(edges)), key=lambda k: float(edges[k].speed.sum()))
+    speeds = np.concatenate([moving.speed for moving in edges])
+    told = exposure(edges)
+    if told is None or np.quantile(speeds, 0.9) < SLOWEST_PX:
+        why = "too few edges" if len(speeds) < ENOUGH else "nothing moves fast enough to tell"
+        return DETECTOR.finding(0.0, seen[fastest][0], confidence=0.0, detail=why)
+    if told.better < BETTER or told.way < LEAST_WAY:
+        why = "edges are as sharp however they move"
+        return DETECTOR.finding(0.0, seen[fastest][0], confidence=0.0, detail=why)
+    return DETECTOR.finding(
+        100 * told.share, seen[fastest][0], confidence=(told.better - 1) / (SURE - 1),
+        detail=f"a shutter of {360 * told.share:.0f}°: what moves fastest is smeared over {told.way:.1f} px",
+    )  # fmt: skip
+
+
+DETECTOR = Detector(
+    "motion blur", "% of a frame", 75.0, 81, observe, conclude,
+    instead="Ask for a shorter exposure: what is smeared over many pixels no step brings back.",
+)  # fmt: skip
+"""Value: the share of the time between frames that each was exposed. Tolerance: films are shot with half of it, and
+all of it smears (common practice, no source)."""
