@@ -18,7 +18,7 @@ from yellowclean.engine.octaves import quartered
 from yellowclean.engine.treat._restoring import FOURS, GIVEN, HANDED, seen
 
 from .clips import Sample, samples
-from .teaching import Example, Planes, asked, made, taught, untaught, write
+from .teaching import Example, asked, made, piece, taught, untaught, write
 
 CHANNELS, HIDDEN, FIRST = 48, 5, 3
 """Planes between the layers, how many layers lie between the first and the last, and the first one's side."""
@@ -41,39 +41,20 @@ def whole(sample: Sample) -> Example:
     return Example(seen(*sample[:4]), wanted, weight.astype(np.float32))
 
 
-def patch(frames: list[Example], rng: np.random.Generator) -> Example:
-    """One place of one frame, turned somehow."""
-    given, wanted, weight = frames[rng.integers(len(frames))]
-    y, x = (int(rng.integers(0, side - PATCH + 1)) for side in given.shape[1:])
-    turn = [bool(chance < 0.5) for chance in rng.random(3)]
-    place = slice(y, y + PATCH), slice(x, x + PATCH)
-    given, wanted = (_turned(planes[:, *place], fours, turn) for planes, fours in ((given, FOURS), (wanted, 1)))
-    if rng.random() < 0.5:
-        given, wanted = -given, -wanted
-        given[-1] *= -1
-    return Example(given, wanted, weight)
-
-
-def _turned(planes: Planes, fours: int, turn: list[bool]) -> Planes:
-    """Planes upside down, mirrored, and on their side, or not; the first `fours` fours are one plane each."""
-    four = planes[: 4 * fours].reshape(fours, 2, 2, PATCH, PATCH)
-    rest = planes[4 * fours :]
-    if turn[0]:
-        four, rest = four[:, ::-1, :, ::-1], rest[:, ::-1]
-    if turn[1]:
-        four, rest = four[:, :, ::-1, :, ::-1], rest[:, :, ::-1]
-    if turn[2]:
-        four, rest = four.transpose(0, 2, 1, 4, 3), rest.transpose(0, 2, 1)
-    return np.concatenate([four.reshape(4 * fours, PATCH, PATCH), rest])
-
-
 def learned(frames: list[Example], steps: int, seed: int) -> nn.Module:
     torch.manual_seed(seed)
     rng = np.random.default_rng(seed)
     network = untaught(GIVEN, HANDED, channels=CHANNELS, hidden=HIDDEN, first=FIRST)
     nn.init.zeros_(network[-1].weight)  # nothing is missing, until something is learned
     return taught(
-        network, lambda: patch(frames, rng), steps=steps, batch=BATCH, rate=RATE, rim=RIM, absolute=0.0, squared=1.0
+        network,
+        lambda: piece(frames, rng, PATCH, FOURS),
+        steps=steps,
+        batch=BATCH,
+        rate=RATE,
+        rim=RIM,
+        absolute=0.0,
+        squared=1.0,
     )
 
 

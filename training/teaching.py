@@ -30,6 +30,34 @@ class Example(NamedTuple):
     weight: Planes
 
 
+def piece(examples: list[Example], rng: np.random.Generator, side: int, fours: int) -> Example:
+    """One place of `side`×`side` of one of some examples, turned somehow, at times bright for dark. The first
+    `fours` fours of what is given are one plane each, and so is the first four of what is wanted; the last plane
+    given is a deviation."""
+    given, wanted, weight = examples[rng.integers(len(examples))]
+    y, x = (int(rng.integers(0, room - side + 1)) for room in given.shape[1:])
+    turn = [bool(chance < 0.5) for chance in rng.random(3)]
+    place = slice(y, y + side), slice(x, x + side)
+    given, wanted = (_turned(planes[:, *place], n, turn) for planes, n in ((given, fours), (wanted, 1)))
+    if rng.random() < 0.5:
+        given, wanted = -given, -wanted
+        given[-1] *= -1
+    return Example(given, wanted, weight)
+
+
+def _turned(planes: Planes, fours: int, turn: list[bool]) -> Planes:
+    """Planes upside down, mirrored, and on their side, or not; the first `fours` fours are one plane each."""
+    side = planes.shape[1]
+    four, rest = planes[: 4 * fours].reshape(fours, 2, 2, side, side), planes[4 * fours :]
+    if turn[0]:
+        four, rest = four[:, ::-1, :, ::-1], rest[:, ::-1]
+    if turn[1]:
+        four, rest = four[:, :, ::-1, :, ::-1], rest[:, :, ::-1]
+    if turn[2]:
+        four, rest = four.transpose(0, 2, 1, 4, 3), rest.transpose(0, 2, 1)
+    return np.concatenate([four.reshape(4 * fours, side, side), rest])
+
+
 def untaught(given: int, handed: int, *, channels: int, hidden: int, first: int) -> nn.Sequential:
     """Layers of 3×3 with no constants added; the first is of `first`×`first`, and `hidden` lie between it and the
     last."""

@@ -92,9 +92,10 @@ def _only(only: Only) -> dict[str, Any]:
     return {"only": {name: list(values) for name, values in only.items()}} if only else {}
 
 
-def switch(default: bool, title: str, help_text: str) -> Any:
+def switch(default: bool, title: str, help_text: str, *, only: Only = None) -> Any:
     """Something that is on or off."""
-    return Field(default, title=title, description=help_text, json_schema_extra={"control": "switch"})
+    told = {"control": "switch"} | _only(only)
+    return Field(default, title=title, description=help_text, json_schema_extra=told)
 
 
 def places(title: str, help_text: str) -> Any:

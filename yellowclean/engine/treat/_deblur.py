@@ -161,16 +161,18 @@ def deviations(kernel: Array) -> Array:
     return found
 
 
-def added(plane: Array, noise: Array, spectrum: Array, kernel: Array, threshold: float, inside: Region) -> Array:
-    """What a filter adds to a plane, without the noise that it brings up: `noise` (same shape) is the plane's own
-    deviation, `spectrum` (8×8) how that lies over the coefficients of a DCT (white: all 1), and what does not stand
-    out of it `threshold` times is not added. The sides of the plane are even, and `inside` is no nearer to them
-    than `REACH`."""
+def added(
+    plane: Array, noise: Array, spectrum: Array, kernel: Array, threshold: float, inside: Region
+) -> tuple[Array, Array]:
+    """What a filter adds to a plane, without the noise that it brings up, and with it: `noise` (same shape) is the
+    plane's own deviation, `spectrum` (8×8) how that lies over the coefficients of a DCT (white: all 1), and what
+    does not stand out of it `threshold` times is not added. The sides of the plane are even, and `inside` is no
+    nearer to them than `REACH`."""
     change = cv2.filter2D(plane, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101)
     flat = np.ascontiguousarray((deviations(kernel) * spectrum).reshape(-1))
     local = np.ascontiguousarray(cv2.blur(noise, (9, 9))[::2, ::2])
     guide = shrunk(change, None, flat, local, threshold).plane
-    return shrunk(change, guide, flat, local, threshold).plane[inside.slices]
+    return shrunk(change, guide, flat, local, threshold).plane[inside.slices], change[inside.slices]
 
 
 REACH = HALF + 16 + 6

@@ -19,12 +19,15 @@ import numpy as np
 from ..colour.grey import grey_curve
 from ..frames import CV_SCALE, Array, Frame, Region, luma
 from ..measure.blur import blur_around, cut, edge_blur
+from ..measure.findings import Finding
 from ..measure.findings.softness import DISC, blur_of
 from ..measure.following import stilled
 from ..parameters import Parameters, amount, choice, quantity, switch
 from . import temporal
 from ._deblur import REACH, Blur, added, giving_back, rings, undoing, unsharp
 from ._passed import passed
+from ._unblurring import REACH as LEARNED_REACH
+from ._unblurring import Undone, missing
 from .base import Around, Need, OwnView, Picture, Treatment, Window, over_dimmed
 from .case import Case, Proposal
 from .merging import merge_settings
@@ -58,6 +61,9 @@ WIDE_PX = 3.0
 
 MOST_FRAMES = 3
 """Neighbours each side that are proposed: more bring little."""
+
+CAUTIOUS = 0.9
+"""Part of the exposure that is undone: told a tenth too long it costs 1 to 2 dB, too short half as much."""
 
 ALONG = "motion"
 """What the shape of a blur is called that is of what moved while it was exposed."""
@@ -134,6 +140,11 @@ class Sharpen(Parameters):
         unit="px", least=0, most=256, step=8,
     )  # fmt: skip
     colour: bool = switch(False, "Colour too", "Sharpens red, green and blue each by itself; else luma alone.")
+    learned: bool = switch(
+        False, "Learned edges",
+        "Add what a network, taught on drawn pictures alone, finds to be missing still of edges and lines.",
+        only={"method": ["measured"], "shape": ["gaussian", "disc"]},
+    )  # fmt: skip
     threshold: float = quantity(
         0, "Threshold", "Of the unsharp mask: smaller differences are left alone.",
         unit="CV", least=0, most=100, step=0.5, only={"method": ["unsharp"]},
@@ -142,6 +153,15 @@ class Sharpen(Parameters):
     @property
     def by_size(self) -> tuple[float, ...]:
         return self.fine / 100, self.medium / 100, self.coarse / 100
+
+    @property
+    def whole(self) -> Sharpen:
+        """The same, with all of the blur undone at all sizes of detail."""
+        return self.model_copy(update={"share": 100, "fine": 100, "medium": 100, "coarse": 100})
+
+    @property
+    def with_learned(self) -> bool:
+        return self.learned and self.method == "measured" and not self.along
 
     @property
     def extent(self) -> float:
@@ -166,7 +186,8 @@ class Sharpen(Parameters):
     @property
     def around(self) -> int:
         """Pixels of the merged picture that decide a pixel."""
-        return max(REACH + MOST_RANGE, 3 * self.beside_cut)
+        beyond = LEARNED_REACH + 2 if self.with_learned else 0
+        return max(REACH + MOST_RANGE + beyond, 3 * self.beside_cut)
 
 
 class Way(NamedTuple):
@@ -186,8 +207,7 @@ def need(p: Sharpen) -> Need:
 
 def apply(p: Sharpen, window: Window, around: Around) -> Picture:
     """Sharpen the wanted part of a window."""
-    core = window.wanted.grown(p.around).snapped(2)
-    merged = _merged(p, window, around, core)
+    core, merged = merged_around(p, window, around)
     inside = window.wanted.within(core)
     share = _beside_cut(p, merged.rgb, around.format.encoding.transfer)[inside.slices]
     ways = _ways(p, window.n, around, core) if p.along else [Way(inside)]
@@ -204,11 +224,12 @@ def _planes(p: Sharpen, rgb: Frame) -> dict[str, Array]:
     return dict(zip("rgb", np.moveaxis(rgb, 2, 0), strict=True)) if p.colour else {"luma": luma(rgb)}
 
 
-def _merged(p: Sharpen, window: Window, around: Around, core: Region) -> Picture:
-    """The frame over `core` with its neighbours merged into it."""
+def merged_around(p: Sharpen, window: Window, around: Around) -> tuple[Region, Picture]:
+    """The place that decides what is wanted of a window, and the frame there with its neighbours merged into it."""
+    core = window.wanted.grown(p.around).snapped(2)
     if not (p.frames and window.neighbours):
-        return window.here.part(core.within(window.place))
-    return temporal.apply(p.merge, replace(window, wanted=core), around)
+        return core, window.here.part(core.within(window.place))
+    return core, temporal.apply(p.merge, replace(window, wanted=core), around)
 
 
 def _sigma(name: str, plane: Array, around: Around) -> Array:
@@ -244,29 +265,63 @@ def _change(
     p: Sharpen, name: str, plane: Array, left: Array, around: Around, inside: Region, ways: list[Way]
 ) -> Array:
     """What is added to the values of a plane, over the part of it that is wanted; `left` is told at `Picture`."""
-    sigma = _sigma(name, plane, around) * np.sqrt(left)
-    values = plane[inside.slices]
-    if p.method != "measured":
-        change = _added(p, name, plane, sigma, around, inside, ways)
+    if p.method == "measured":
+        change = undone(p, name, plane, left, around, inside, ways).change
+        if p.with_learned:
+            change = change + _found(p, name, plane, left, around, inside)
+    else:
+        change, _ = _added(p, name, plane, _left(name, plane, left, around), around, inside, ways)
         if p.method == "unsharp":
             limit = np.float32(p.threshold / CV_SCALE)
             change = np.sign(change) * np.maximum(np.abs(change) - limit, 0)
-    else:
-        curve = grey_curve(around.format.encoding.space)
-        light = curve.light(plane)
-        more = _added(p, name, light, sigma * curve.slope(plane), around, inside, ways)
-        back = curve.value(light[inside.slices] + more)
-        change = np.where(more == 0, 0, back - values)  # to light and back rounds
-    low, high = (limit[inside.slices] for limit in _limits(p, plane))
+    return _limited(p, plane, change, inside)
+
+
+def undone(
+    p: Sharpen, name: str, plane: Array, left: Array, around: Around, part: Region, ways: list[Way] | None = None
+) -> Undone:
+    """A part of a plane, no nearer to its sides than `REACH` and the range of the limits, and what undoing the blur
+    (everywhere alike, where no `ways` are told) changes there; `left` is told at `Picture`."""
+    curve, sigma = grey_curve(around.format.encoding.space), _left(name, plane, left, around)
+    light, values = curve.light(plane), plane[part.slices]
+
+    def limited(more: Array) -> Array:
+        back = curve.value(light[part.slices] + more)
+        return _limited(p, plane, np.where(more == 0, 0, back - values), part)  # to light and back rounds
+
+    everywhere = [Way(part)] if ways is None else ways
+    kept, brought_up = map(limited, _added(p, name, light, sigma * curve.slope(plane), around, part, everywhere))
+    return Undone(values, kept, brought_up - kept, sigma[part.slices])
+
+
+def _found(p: Sharpen, name: str, plane: Array, left: Array, around: Around, inside: Region) -> Array:
+    """What learning finds to be missing where all of the blur was undone; as much of it as the least of the amounts
+    asks for."""
+    wide = inside.grown(LEARNED_REACH).snapped(2)
+    found = missing(undone(p.whole, name, plane, left, around, wide))[inside.within(wide).slices]
+    least: Array = found * np.float32(min(p.share / 100, *p.by_size, 1))
+    return least
+
+
+def _limited(p: Sharpen, plane: Array, change: Array, part: Region) -> Array:
+    """A change of a part of a plane, no value brought farther beyond its surroundings than the limits let it."""
+    values = plane[part.slices]
+    low, high = (limit[part.slices] for limit in _limits(p, plane))
     limited: Array = np.clip(values + change, np.minimum(low, values), np.maximum(high, values))
     return limited - values
+
+
+def _left(name: str, plane: Array, left: Array, around: Around) -> Array:
+    """Deviation of the noise that merging left."""
+    return _sigma(name, plane, around) * np.sqrt(left)
 
 
 def _added(
     p: Sharpen, name: str, plane: Array, sigma: Array, around: Around, inside: Region, ways: list[Way]
 ) -> Array:
-    """What the filters of all `ways` add to a plane, over the part of it that is wanted."""
-    total, spectrum = np.zeros((inside.height, inside.width), np.float32), _spectrum(around)
+    """What the filters of all `ways` add to the part of a plane that is wanted, without the noise that they bring
+    up, and with it: 2×H×W."""
+    total, spectrum = np.zeros((2, inside.height, inside.width), np.float32), _spectrum(around)
     for way in ways:
         kernel = _filter(p, name, around, way.moved)
         there = way.box.within(inside).clipped(inside.width, inside.height)
@@ -275,7 +330,7 @@ def _added(
         part = replace(there, x=there.x + inside.x, y=there.y + inside.y)
         piece = part.grown(p.around).snapped(2).clipped(plane.shape[1], plane.shape[0])
         change = added(plane[piece.slices], sigma[piece.slices], spectrum, kernel, p.floor, part.within(piece))
-        total[there.slices] += change if way.where is None else way.where[part.slices] * change
+        total[:, *there.slices] += np.stack(change) * (1 if way.where is None else way.where[part.slices])
     return total
 
 
@@ -382,7 +437,12 @@ def _of_motion(case: Case) -> Proposal | None:
     if found is None or not found.outside or found.confidence < LEAST_SURE_OF_MOTION:
         return None
     told = f"What moves is smeared over {found.value:.0f} % of its way from frame to frame: undone along its motion"
-    return _undone(case, told, {"shape": ALONG, "exposure": min(round(found.value), 100)})
+    return _undone(case, told, {"shape": ALONG, "exposure": exposure_undone(found)})
+
+
+def exposure_undone(found: Finding) -> int:
+    """Percent of a frame that a measured exposure is undone by: rather too little than too much."""
+    return min(max(round(CAUTIOUS * found.value), 5), 100)
 
 
 def _undone(case: Case, told: str, settings: dict[str, Any]) -> Proposal:
