@@ -71,6 +71,13 @@ class Flow:
         doubt = _lengths(self.vectors + there)
         return Track(np.dstack([self.vectors, doubt]), (self.reduction, self.reduction))
 
+    def at(self, x: AnyArray, y: AnyArray) -> Array:
+        """The motion of some pixels of the frame (N): N×2."""
+        places = ((side[:, None] + 0.5) / self.reduction - 0.5 for side in (x, y))
+        across, down = (place.astype(np.float32) for place in places)
+        field = self.vectors.astype(np.float32)
+        return cv2.remap(field, across, down, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)[:, 0]
+
     def typical(self) -> float:
         """90th percentile of the displacement in pixels."""
         return float(np.percentile(np.hypot(self.vectors[..., 0], self.vectors[..., 1]), 90))

@@ -61,10 +61,9 @@ class Exposure(NamedTuple):
     way: float
 
 
-def moving(edges: EdgeBlur, vectors: Array) -> Moving:
-    """Edges with their motion; `vectors` are H×W×2, in pixels from frame to frame."""
-    at = vectors[edges.y, edges.x]
-    speed = np.abs(at[:, 0] * edges.along_x + at[:, 1] * edges.along_y)
+def moving(edges: EdgeBlur, motion: Array) -> Moving:
+    """Edges (N) with their motion (N×2, pixels from frame to frame)."""
+    speed = np.abs(motion[:, 0] * edges.along_x + motion[:, 1] * edges.along_y)
     return Moving(edges.variance, speed, edges.gradient**2)
 
 

@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ..frames import CV_SCALE, Array
-from ..motion import eight_bit, flow
+from ..motion import Flow, eight_bit, flow
 from ..octaves import BLOCK
 from ..shrinking import shrunk
 
@@ -28,6 +28,11 @@ DIFFERS, AROUND = 3.0, 2.0
 the same (the noise of both makes two), and the deviation in pixels of what is around."""
 
 
+def way_to(here: Array, other: Array) -> Flow:
+    """The motion from one luma plane, H×W, to another."""
+    return flow(eight_bit(here), eight_bit(other), here.shape[1], quick=True)
+
+
 class Followed(NamedTuple):
     """A neighbour along the motion (H×W), where that leads out of the frame, and the motion (H×W×2, pixels)."""
 
@@ -39,8 +44,7 @@ class Followed(NamedTuple):
 def followed(here: Array, other: Array, kernel: int = cv2.INTER_LINEAR) -> Followed:
     """Another luma plane, H×W, brought to one along the motion by one of OpenCV's kernels."""
     height, width = here.shape
-    vectors = flow(eight_bit(here), eight_bit(other), width, quick=True).vectors
-    vectors = cv2.resize(vectors, (width, height), interpolation=cv2.INTER_LINEAR)
+    vectors = cv2.resize(way_to(here, other).vectors, (width, height), interpolation=cv2.INTER_LINEAR)
     y, x = np.indices((height, width), np.float32)
     to_x, to_y = x + vectors[..., 0], y + vectors[..., 1]
     moved = cv2.remap(other.astype(np.float32), to_x, to_y, kernel, borderMode=cv2.BORDER_REFLECT_101)
