@@ -13,10 +13,15 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 import scipy
 
 from ..frames import Array
 from .blur import BLURS, DIFFERENCE, PIXEL, EdgeBlur, variance_told
+
+DOUBT_PX, DOUBT_SHARE = 0.5, 0.1
+"""How far from home may end what goes along its motion to the frame before and after, for that to be sure: in
+pixels, and as a share of the motion."""
 
 SPEEDS, ENOUGH = 10, 300
 """Classes of speed, of equally many edges, and edges from which on they say something."""
@@ -59,6 +64,12 @@ class Exposure(NamedTuple):
     share: float
     better: float
     way: float
+
+
+def sure(apart: Array, length: Array) -> npt.NDArray[np.bool_]:
+    """Whether motion of that length is to be believed that ends so far from home."""
+    found: npt.NDArray[np.bool_] = apart < DOUBT_PX + DOUBT_SHARE * length
+    return found
 
 
 def moving(edges: EdgeBlur, motion: Array) -> Moving:

@@ -19,6 +19,7 @@ import numpy as np
 from ..colour.grey import grey_curve
 from ..frames import CV_SCALE, Array, Frame, Region, luma
 from ..measure.blur import blur_around, cut, edge_blur
+from ..measure.exposure import sure
 from ..measure.findings import Finding
 from ..measure.findings.softness import DISC, blur_of
 from ..measure.following import stilled
@@ -71,9 +72,6 @@ ALONG = "motion"
 LEAST_WAY, MOST_WAY, WAY_STEP = 1.0, 10.0, 0.5
 """Pixels that something has to have moved while it was exposed, and may at most have, for that to be undone; and
 the step between the ways that are told apart."""
-
-UNSURE_PX, UNSURE_SHARE = 0.5, 0.1
-"""How far from home a pixel may end that goes along its motion and back, in pixels and as a share of its motion."""
 
 BORDER_PX = 4.0
 """Deviation in pixels over which what moves otherwise is parted."""
@@ -248,12 +246,12 @@ def _ways(p: Sharpen, n: int, around: Around, core: Region) -> list[Way]:
     motion, doubt = fields[..., :2].mean(axis=0), fields[..., 2].max(axis=0)
     lengths = np.hypot(motion[..., 0], motion[..., 1])
     way = lengths * np.float32(p.exposure / 100)
-    sure = (doubt < UNSURE_PX + UNSURE_SHARE * lengths) & (way >= LEAST_WAY) & (way <= MOST_WAY)
+    told = sure(doubt, lengths) & (way >= LEAST_WAY) & (way <= MOST_WAY)
     steps = np.rint(motion * np.float32(p.exposure / 100 / WAY_STEP)).astype(np.int32)
     steps[(steps[..., 0] < 0) | ((steps[..., 0] == 0) & (steps[..., 1] < 0))] *= -1  # to and fro smear alike
     found = []
-    for across, down in np.unique(steps[sure], axis=0):
-        alike = (steps[..., 0] == across) & (steps[..., 1] == down) & sure
+    for across, down in np.unique(steps[told], axis=0):
+        alike = (steps[..., 0] == across) & (steps[..., 1] == down) & told
         where = cv2.GaussianBlur(alike.astype(np.float32), (0, 0), BORDER_PX)
         rows, columns = np.flatnonzero(where.any(axis=1)), np.flatnonzero(where.any(axis=0))
         box = Region(columns[0], rows[0], columns[-1] + 1 - columns[0], rows[-1] + 1 - rows[0])
@@ -281,7 +279,8 @@ def undone(
     p: Sharpen, name: str, plane: Array, left: Array, around: Around, part: Region, ways: list[Way] | None = None
 ) -> Undone:
     """A part of a plane, no nearer to its sides than `REACH` and the range of the limits, and what undoing the blur
-    (everywhere alike, where no `ways` are told) changes there; `left` is told at `Picture`."""
+    (everywhere alike, where no `ways` are told) changes there; what that withholds is told where learning is asked
+    for. `left` is told at `Picture`."""
     curve, sigma = grey_curve(around.format.encoding.space), _left(name, plane, left, around)
     light, values = curve.light(plane), plane[part.slices]
 
@@ -290,8 +289,10 @@ def undone(
         return _limited(p, plane, np.where(more == 0, 0, back - values), part)  # to light and back rounds
 
     everywhere = [Way(part)] if ways is None else ways
-    kept, brought_up = map(limited, _added(p, name, light, sigma * curve.slope(plane), around, part, everywhere))
-    return Undone(values, kept, brought_up - kept, sigma[part.slices])
+    kept, brought_up = _added(p, name, light, sigma * curve.slope(plane), around, part, everywhere)
+    change = limited(kept)
+    withheld = limited(brought_up) - change if p.with_learned else np.zeros_like(change)
+    return Undone(values, change, withheld, sigma[part.slices])
 
 
 def _found(p: Sharpen, name: str, plane: Array, left: Array, around: Around, inside: Region) -> Array:
@@ -323,11 +324,11 @@ def _added(
     up, and with it: 2×H×W."""
     total, spectrum = np.zeros((2, inside.height, inside.width), np.float32), _spectrum(around)
     for way in ways:
-        kernel = _filter(p, name, around, way.moved)
         there = way.box.within(inside).clipped(inside.width, inside.height)
         if not there.shortest:
             continue
         part = replace(there, x=there.x + inside.x, y=there.y + inside.y)
+        kernel = _filter(p, name, around, way.moved)
         piece = part.grown(p.around).snapped(2).clipped(plane.shape[1], plane.shape[0])
         change = added(plane[piece.slices], sigma[piece.slices], spectrum, kernel, p.floor, part.within(piece))
         total[:, *there.slices] += np.stack(change) * (1 if way.where is None else way.where[part.slices])

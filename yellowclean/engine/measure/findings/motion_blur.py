@@ -7,13 +7,9 @@ from collections.abc import Sequence
 import numpy as np
 
 from ...media import MediaInfo
-from ..exposure import ENOUGH, Moving, exposure, moving
+from ..exposure import ENOUGH, Moving, exposure, moving, sure
 from ..following import way_to
 from .base import Detector, Finding, Look
-
-DOUBT_PX, DOUBT_SHARE = 0.5, 0.1
-"""How far from home an edge may end that goes along its motion to the frame before and after: in pixels, and as a
-share of the motion."""
 
 SLOWEST_PX = 3.0
 """Pixels from frame to frame that a tenth of the edges has to move across themselves at least."""
@@ -35,9 +31,8 @@ def observe(look: Look) -> Moving:
         return Moving(*np.zeros((3, 0), np.float32))
     ways = np.stack([np.float32(sign) * way_to(look.luma, plane).at(edges.x, edges.y) for plane, sign in beside])
     motion = ways.mean(axis=0)
-    apart, length = np.hypot(*(ways[0] - ways[-1]).T), np.hypot(*motion.T)
-    sure = apart < DOUBT_PX + DOUBT_SHARE * length
-    return moving(edges.part(sure), motion[sure])
+    believed = sure(np.hypot(*(ways[0] - ways[-1]).T), np.hypot(*motion.T))
+    return moving(edges.part(believed), motion[believed])
 
 
 def conclude(seen: Sequence[tuple[int, Moving]], info: MediaInfo) -> Finding:
