@@ -332,6 +332,13 @@ class AlongMotion(TestCase):
                 else:
                     self.assertEqual((found.value, found.confidence), (0, 0))
 
+    def test_two_moments_in_one_frame_smear_nothing(self) -> None:
+        moments = exposed(bt709_linear(data.astronaut().astype(np.float32) / 255), 10, 3, 0, 0.0)
+        woven = [moment.copy() for moment in moments[::2]]
+        for frame, later in zip(woven, moments[1::2], strict=True):
+            frame[1::2] = later[1::2]
+        self.assertEqual(self.found(seen(woven, 0, 4)).value, 0)
+
     def test_it_brings_back_more_than_any_unsharp_mask(self) -> None:
         for load, motion, noise_cv, least in (
             (data.astronaut, (6, 2), 4, 1.5), (data.astronaut, (10, -3), 16, 1.0), (data.coffee, (6, 2), 4, 0.8),

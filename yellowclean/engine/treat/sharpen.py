@@ -435,7 +435,7 @@ def _of_lens(case: Case) -> Proposal | None:
 
 def _of_motion(case: Case) -> Proposal | None:
     found = case.findings.get("motion blur")
-    if found is None or not found.outside or found.confidence < LEAST_SURE_OF_MOTION:
+    if found is None or not found.outside or found.confidence < LEAST_SURE_OF_MOTION or case.outside("interlace"):
         return None
     told = f"What moves is smeared over {found.value:.0f} % of its way from frame to frame: undone along its motion"
     return _undone(case, told, {"shape": ALONG, "exposure": exposure_undone(found)})

@@ -61,20 +61,25 @@ def observe(look: Look) -> Combs:
 
 def _combs(plane: Array, sigma: Array) -> npt.NDArray[np.bool_]:
     """Pixels that lie on one side of both the line above and the line below, while those agree."""
-    above, below = np.roll(plane, 1, axis=0), np.roll(plane, -1, axis=0)
+    found = combs(plane, np.roll(plane, 1, axis=0), np.roll(plane, -1, axis=0), sigma)
+    found[0] = found[-1] = False
+    return found
+
+
+def combs(here: Array, above: Array, below: Array, sigma: Array) -> npt.NDArray[np.bool_]:
+    """Whether values lie on one side of both those in the line above and in the line below, while these agree."""
     least = np.maximum(LEAST_COMB, SIGMAS * sigma)
-    up, down = plane - above, plane - below
+    up, down = here - above, here - below
     height = np.minimum(np.abs(up), np.abs(down))
-    combs: npt.NDArray[np.bool_] = (up * down > 0) & (height > least) & (np.abs(above - below) < 0.5 * height)
-    combs[0] = combs[-1] = False
-    return combs
+    found: npt.NDArray[np.bool_] = (up * down > 0) & (height > least) & (np.abs(above - below) < 0.5 * height)
+    return found
 
 
 def conclude(seen: Sequence[tuple[int, Combs]], info: MediaInfo) -> Finding:
     told = [(n, c) for n, c in seen if c.moving > LEAST_MOVING]
     if not told:
         return DETECTOR.finding(0.0, seen[0][0], confidence=0.2, detail="nothing moves enough to tell")
-    worst, combs = max(told, key=lambda item: item[1].own)
+    worst, densest_combs = max(told, key=lambda item: item[1].own)
     own, rewoven = (float(np.median([getattr(c, which) for _, c in told])) for which in ("own", "rewoven"))
     orders = [c.first for _, c in told]
     order: Lines = "top" if orders.count("top") >= orders.count("bottom") else "bottom"
@@ -82,7 +87,7 @@ def conclude(seen: Sequence[tuple[int, Combs]], info: MediaInfo) -> Finding:
     detail = ""
     if woven and own > DETECTOR.tolerance:
         detail = f"every frame holds two moments, {order} lines first"
-    return DETECTOR.finding(own if woven else 0.0, worst, region=combs.place, detail=detail)
+    return DETECTOR.finding(own if woven else 0.0, worst, region=densest_combs.place, detail=detail)
 
 
 DETECTOR = Detector("interlace", "% of what moves", 2.0, 21, observe, conclude, beside=1)

@@ -6,10 +6,13 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from ...frames import Array
 from ...media import MediaInfo
+from ..blur import EdgeBlur
 from ..exposure import ENOUGH, Moving, exposure, moving, sure
 from ..following import way_to
 from .base import Detector, Finding, Look
+from .interlace import combs
 
 SLOWEST_PX = 3.0
 """Pixels from frame to frame that a tenth of the edges has to move across themselves at least."""
@@ -20,6 +23,9 @@ BETTER, SURE = 2.0, 3.0
 LEAST_WAY = 1.5
 """Pixels over which the fastest edges have to be smeared."""
 
+MOST_COMBED = 0.02
+"""Share of the fast edges that may comb: the tolerance of interlace."""
+
 KEPT = 8000
 """Edge pixels of a frame that are looked at, or up to twice as many."""
 
@@ -27,12 +33,22 @@ KEPT = 8000
 def observe(look: Look) -> Moving:
     edges = look.blur.part(slice(None, None, max(len(look.blur.x) // KEPT, 1)))
     beside = [(plane, sign) for plane, sign in ((look.before, -1), (look.after, 1)) if plane is not None]
+    nothing = Moving(*np.zeros((3, 0), np.float32))
     if not beside or not len(edges.x):
-        return Moving(*np.zeros((3, 0), np.float32))
+        return nothing
     ways = np.stack([np.float32(sign) * way_to(look.luma, plane).at(edges.x, edges.y) for plane, sign in beside])
     motion = ways.mean(axis=0)
     believed = sure(np.hypot(*(ways[0] - ways[-1]).T), np.hypot(*motion.T))
-    return moving(edges.part(believed), motion[believed])
+    edges, found = edges.part(believed), moving(edges.part(believed), motion[believed])
+    return nothing if _woven(look, edges, found.speed) else found
+
+
+def _woven(look: Look, edges: EdgeBlur, speed: Array) -> bool:
+    """Whether what moves fast combs: two moments that are woven into one frame smear nothing."""
+    fast = speed >= SLOWEST_PX
+    x, y = edges.x[fast], edges.y[fast]
+    here, above, below = (look.luma[line, x] for line in (y, y - 1, y + 1))
+    return bool(fast.any()) and float(combs(here, above, below, look.sigma[y, x]).mean()) > MOST_COMBED
 
 
 def conclude(seen: Sequence[tuple[int, Moving]], info: MediaInfo) -> Finding:
