@@ -10,6 +10,7 @@ from . import (
     farm,
     length,
     load,
+    moved,
     overwork,
     quality,
     response,
@@ -30,6 +31,7 @@ ALL = {
     "length": length,
     "artifacts": artifacts,
     "detail": detail,
+    "moved": moved,
     "farm": farm,
     "load": load,
 }

@@ -23,19 +23,14 @@ from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import ShotRecipe, scene_of
-from yellowclean.engine.treat.sharpen import ALONG, exposure_undone
 
 from .clips import coded, described
-from .faulty import HEIGHT, PACKAGED, WIDTH, Held, exposed, h264, panned, pictures
+from .faulty import HEIGHT, PACKAGED, WIDTH, Held, h264, panned, pictures
 from .peers import ffmpeg
 
 FRAMES, JUDGED = 9, 4
 SCENES = {"figurehead": 1.0, "quay": 1.6, "cloth": 1.3, "basin": 2.5}
 """Scenes with how much more light falls on them."""
-
-MOVES = (6, 2, 0.5, 1), (6, 2, 0.5, 4), (10, -3, 0.5, 1), (12, 5, 0.25, 1), (4, 1, 0.9, 1)
-"""How a camera travels over photographs, in pixels a frame to the right and down, the share of the time that each
-frame is exposed, and the noise in 1/255."""
 
 AMOUNTS = (0.2, 0.4, 0.7, 1.0, 1.4, 2.0, 2.8, 4.0)
 BORDER = 12
@@ -257,36 +252,6 @@ def colour_psnr(planes: Sequence[Array], truth: Frame) -> float:
     return float(-10 * np.log10(np.mean(squares) + 1e-12))
 
 
-def table_of_motion() -> None:
-    print("What moved while it was exposed: the same, undone along its motion by the exposure that was measured")
-    gains: dict[str, list[float]] = {}
-    for name, picture in pictures().items():
-        for across, down, share, noise in MOVES:
-            light = bt709_linear(picture)
-            truth, moved = (exposed(light, FRAMES, across, down, part) for part in (0.0, share))
-            clip = Blurred(moved, Case("moved", 0, noise))
-            clip.truth = [np.clip(bt709_encoded(frame), 0, 1) for frame in truth]
-            best, report = best_peer(clip.frames[JUDGED], clip.truth[JUDGED]), survey(clip)
-            found = next(f for f in report.findings if f.kind == "motion blur")
-            case = f"{share * np.hypot(across, down):.1f} px, noise {noise}"
-            exposures = {"as it was": 100 * share} | (
-                {"as measured": float(exposure_undone(found))} if found.confidence else {}
-            )
-            for way, percent in exposures.items():
-                step = Step(kind="sharpen", settings={"shape": ALONG, "exposure": percent})
-                result = Pipeline(Footage(clip), Plan(profile=report.profile, steps=[step])).frame(JUDGED)
-                gain = psnr(np.clip(result, 0, 1), clip.truth[JUDGED]) - best.psnr
-                gains.setdefault(f"{case} {way}", []).append(gain)
-                print(
-                    f"  {name:12} {case:16} exposed for {100 * share:.0f} %, read {found.value:.0f}"
-                    f" (sure {found.confidence:.2f})  best {best.psnr:5.2f} ({best.name})  ours, {way}, {gain:+.2f}"
-                    f"  noise on flats ×{noise_on_flats(result, clip):.2f}",
-                    flush=True,
-                )
-    for of_way, of_case in gains.items():
-        print(f"  {of_way:28} mean {np.mean(of_case):+.2f}  least {min(of_case):+.2f}  of {len(of_case)}")
-
-
 def finest(result: Frame, truth: Frame) -> float:
     """Share of the truth's detail of up to two pixels that is in the result: its projection on it."""
     fine = [luma(frame) - cv2.GaussianBlur(luma(frame), (0, 0), 0.6) for frame in (result, truth)]
@@ -448,7 +413,6 @@ def table_of_sizes() -> None:
 def main() -> None:
     table_of_edges()
     table_of_clips()
-    table_of_motion()
     table_of_giving_back()
     table_of_colour()
     table_of_sizes()

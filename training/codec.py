@@ -47,15 +47,9 @@ def learned(frames: list[Example], steps: int, seed: int) -> nn.Module:
     network = untaught(GIVEN, HANDED, channels=CHANNELS, hidden=HIDDEN, first=FIRST)
     nn.init.zeros_(network[-1].weight)  # nothing is missing, until something is learned
     return taught(
-        network,
-        lambda: piece(frames, rng, PATCH, FOURS),
-        steps=steps,
-        batch=BATCH,
-        rate=RATE,
-        rim=RIM,
-        absolute=0.0,
-        squared=1.0,
-    )
+        network, lambda: piece(frames, rng, PATCH, FOURS), steps=steps, batch=BATCH, rate=RATE, rim=RIM,
+        absolute=0.0, squared=1.0,
+    )  # fmt: skip
 
 
 def main() -> None:

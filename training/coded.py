@@ -67,8 +67,8 @@ FEWEST = 100
 CHANNELS, PATCH, BATCH, RATE = 64, 4, 128, 4e-3
 """Numbers between the layers; blocks in a patch, each way; patches in a step; and the highest rate of learning."""
 
-TOGETHER = 4
-"""Networks whose mean is taken."""
+TOGETHER, HANDED = 4, 6
+"""Networks whose mean is taken, and numbers that each hands back."""
 
 
 def shot(seed: int) -> Example | None:
@@ -148,7 +148,7 @@ def learned(clips: list[Example], steps: int, seed: int) -> nn.Module:
     torch.manual_seed(seed)
     rng = np.random.default_rng(seed)
     layers: list[nn.Module] = []
-    for given, handed in ((FEATURES, CHANNELS), (CHANNELS, CHANNELS), (CHANNELS, 6)):
+    for given, handed in ((FEATURES, CHANNELS), (CHANNELS, CHANNELS), (CHANNELS, HANDED)):
         layers += [nn.Conv2d(given, handed, 1), nn.ReLU()]
     network = nn.Sequential(*layers[:-1])
 

@@ -8,8 +8,8 @@ import cv2
 import numpy as np
 from skimage import data
 
-from benchmarks.faulty import exposed
 from tests.clips import MemorySource
+from tests.engine.blurred import NOISE_CV, error_db, seen, sharpened
 from yellowclean.engine.colour.curves import bt709_encoded, bt709_linear
 from yellowclean.engine.colour.encodings import OF_CAMERAS
 from yellowclean.engine.colour.grey import grey_curve
@@ -20,7 +20,6 @@ from yellowclean.engine.judge.overwork.report import Overwork
 from yellowclean.engine.judge.strip import strip_at
 from yellowclean.engine.measure.blur import edge_blur, sharpest
 from yellowclean.engine.measure.edge import edge_response
-from yellowclean.engine.measure.findings import Finding
 from yellowclean.engine.measure.findings.softness import blur_of
 from yellowclean.engine.measure.lens import disc_radius, spread_of
 from yellowclean.engine.noise.profile import white_profile
@@ -31,16 +30,7 @@ from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import ShotRecipe, scene_of
 from yellowclean.engine.treat._unblurring import Undone, missing
 
-NOISE_CV = 3.0
 LARGE_DISC: dict[str, object] = {"blur": 4.0, "shape": "disc", "frames": 0, "floor": 0}
-
-
-def seen(light: list[Array], blur: float, noise_cv: float = NOISE_CV) -> list[Frame]:
-    """Footage of light through a lens that blurs it, with noise in every channel."""
-    rng = np.random.default_rng(5)
-    lens = [cv2.GaussianBlur(frame, (0, 0), blur) if blur else frame for frame in light]
-    noisy = [bt709_encoded(f) + rng.standard_normal(f.shape) * noise_cv / CV_SCALE for f in lens]
-    return [np.clip(frame, 0, 1).astype(np.float32) for frame in noisy]
 
 
 def out_of_focus(light: Array, radius: float) -> Array:
@@ -53,21 +43,6 @@ def out_of_focus(light: Array, radius: float) -> Array:
 def scene(name: str, more: float = 1.5, frames: int = 5) -> list[Array]:
     light = scene_of(ShotRecipe(name=name, scene=name, width=480, height=272, frames=frames))  # type: ignore[arg-type]
     return [(light(n) * np.float32(more)).astype(np.float32) for n in range(frames)]
-
-
-def travel(picture: Frame, motion: tuple[float, float], share: float) -> list[Array]:
-    """Light of a camera's travel over a photograph, exposed for a share of the time between frames."""
-    return exposed(bt709_linear(picture.astype(np.float32) / 255), 5, *motion, share)
-
-
-def sharpened(footage: list[Frame], noise_cv: float = NOISE_CV, **settings: object) -> Frame:
-    plan = Plan(profile=white_profile(noise_cv), steps=[Step(kind="sharpen", settings=settings)])
-    return Pipeline(Footage(MemorySource(footage)), plan).frame(2)
-
-
-def error_db(result: Frame, truth: Frame) -> float:
-    apart = (luma(np.clip(result, 0, 1)) - luma(truth))[12:-12, 12:-12]
-    return float(-10 * np.log10((apart**2).mean()))
 
 
 def step_edge() -> list[Array]:
@@ -314,65 +289,6 @@ class Sharpening(TestCase):
         np.testing.assert_allclose(none, footage[2], atol=1e-6)
         coarse = sharpened(footage, blur=1.2, fine=0, medium=0) - footage[2]
         self.assertLess(np.abs(coarse).mean(), 0.5 * full)
-
-
-class AlongMotion(TestCase):
-    """What a moving camera smears; the truth is what it sees in no time at all."""
-
-    def test_the_exposure_is_told_by_what_moves_and_by_nothing_else(self) -> None:
-        for load, motion, share in (
-            (data.astronaut, (8, -3), 0.5), (data.coffee, (8, -3), 0.5), (data.astronaut, (8, -3), 0.0),
-            (data.chelsea, (6, 2), 0.0), (data.astronaut, (0.4, 0.2), 0.9),
-        ):  # fmt: skip
-            with self.subTest(load.__name__, motion=motion, share=share):
-                found = self.found(seen(travel(load(), motion, share), 0, 4))
-                if share and motion[0] > 1:
-                    self.assertAlmostEqual(found.value / 100, share, delta=0.12)
-                    self.assertGreater(found.confidence, 0.9)
-                else:
-                    self.assertEqual((found.value, found.confidence), (0, 0))
-
-    def test_two_moments_in_one_frame_smear_nothing(self) -> None:
-        moments = exposed(bt709_linear(data.astronaut().astype(np.float32) / 255), 10, 3, 0, 0.0)
-        woven = [moment.copy() for moment in moments[::2]]
-        for frame, later in zip(woven, moments[1::2], strict=True):
-            frame[1::2] = later[1::2]
-        self.assertEqual(self.found(seen(woven, 0, 4)).value, 0)
-
-    def test_it_brings_back_more_than_any_unsharp_mask(self) -> None:
-        for load, motion, noise_cv, least in (
-            (data.astronaut, (6, 2), 4, 1.5), (data.astronaut, (10, -3), 16, 1.0), (data.coffee, (6, 2), 4, 0.8),
-        ):  # fmt: skip
-            footage = seen(travel(load(), motion, 0.5), 0, noise_cv)
-            truth = np.clip(bt709_encoded(travel(load(), motion, 0)[2]), 0, 1)
-            masks = [error_db(f[0] + a * (f[0] - cv2.GaussianBlur(f[0], (0, 0), r)), truth)
-                     for f in [footage[2:]] for r in (0.8, 1.2, 1.8) for a in (0, 0.4, 1, 2)]  # fmt: skip
-            with self.subTest(load.__name__, motion=motion):
-                result = sharpened(footage, noise_cv, shape="motion", exposure=50)
-                self.assertGreater(error_db(result, truth), max(masks) + least)
-
-    def test_what_stands_still_is_left_alone_and_a_region_is_as_in_the_whole(self) -> None:
-        moved = travel(data.astronaut(), (6, 2), 0.5)
-        for frame in moved:
-            frame[:, 300:] = moved[0][:, 300:]
-        footage = seen(moved, 0)
-        step = Step(kind="sharpen", settings={"shape": "motion", "exposure": 50})
-        pipeline = Pipeline(Footage(MemorySource(footage)), Plan(profile=white_profile(NOISE_CV), steps=[step]))
-        result, place = pipeline.frame(2), Region(120, 60, 80, 60)
-        np.testing.assert_array_equal(result[:, 350:], footage[2][:, 350:])
-        self.assertGreater(np.abs(result - footage[2])[:, 100:250].mean(), 1 / CV_SCALE)
-        np.testing.assert_allclose(pipeline.frame(2, place), result[place.slices], atol=2e-6)
-
-    def test_only_long_exposures_are_undone_unasked(self) -> None:
-        for share, steps in ((0.5, []), (1.0, ["motion"])):
-            report = survey(MemorySource(seen(travel(data.astronaut(), (5, 2), share), 0, 1)))
-            plan = propose(report.with_tolerances({"softness": 9.0}))
-            with self.subTest(share=share):
-                self.assertEqual([s.settings["shape"] for s in plan.steps if s.kind == "sharpen"], steps)
-
-    @staticmethod
-    def found(footage: list[Frame]) -> Finding:
-        return next(f for f in survey(MemorySource(footage)).findings if f.kind == "motion blur")
 
 
 class Proposals(TestCase):

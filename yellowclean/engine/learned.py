@@ -37,6 +37,20 @@ def as_one(four: Array) -> Array:
     )
 
 
+def detail(plane: Array, coarse_px: float) -> Array:
+    """A plane less its blur of that deviation: what networks that make pictures are given."""
+    coarse: Array = cv2.GaussianBlur(plane, (0, 0), coarse_px)
+    return plane - coarse
+
+
+def applied_both_ways(name: str, given: Array, reach: int) -> Array:
+    """The mean of what a network finds in planes and in their negative, so that bright is treated like dark and
+    nothing is found where there is nothing; the last plane is a deviation, which has no sign."""
+    negative = np.concatenate([-given[:-1], given[-1:]])
+    found, opposite = (applied(name, planes, reach) for planes in (given, negative))
+    return np.float32(0.5) * (found - opposite)
+
+
 def applied(name: str, given: Array, reach: int) -> Array:
     """What the network `name` makes of planes, C×H×W, mirrored at their rims; its layers see `reach` pixels to each
     side."""

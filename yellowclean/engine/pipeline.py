@@ -363,12 +363,12 @@ class Standpoint:
         """The same without the steps that take noise or change detail."""
         return self._pipeline.mended.frame(n)
 
-    @property
-    def looked_beside(self) -> int:
-        """Frames to each side that those steps look at."""
+    def without_part_in(self, n: int) -> list[int]:
+        """The frames that those steps do not look at to make frame n, the nearest first."""
         working = [s for s in self.steps if not (s.treatment.reshapes or s.treatment.mends)]
         needs = [step.treatment.need(step.parameters) for step in working]
-        return sum(max(need.back, need.ahead) for need in needs)
+        apart = sum(max(need.back, need.ahead) for need in needs) + 1
+        return [k for away in range(apart, self.frames) for k in (n - away, n + away) if 0 <= k < self.frames]
 
     def kept(self, key: Hashable, make: Callable[[], T], size_of: Callable[[T], int] = lambda _: SMALL_BYTES) -> T:
         """A value of the shot behind the steps, made once."""

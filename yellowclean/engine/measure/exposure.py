@@ -3,8 +3,7 @@
 An edge that moves across itself while it is exposed is smeared over that way: an even run of so many pixels, on top
 of what the lens does to all. The blur of edges therefore grows with how fast they move across themselves, and those
 that move along themselves stay as they are. What share of the motion from frame to frame explains that best is the
-exposure; pictures whose edges are softer one way than the other by themselves count little, since the blur has to
-follow the speed.
+exposure. Pictures whose edges are softer one way than the other by themselves mislead it where all moves one way.
 """
 
 from __future__ import annotations
@@ -43,6 +42,7 @@ MOST_AMISS, LEAST_AMISS = 0.5, 0.01
 known more closely."""
 
 LEAST_VARIANCE = 0.1
+"""Square pixels that are added before widths are compared: those of sharp edges vary most by chance."""
 
 ACROSS_THE_GRID = PIXEL + DIFFERENCE * 0.75
 """Variance of a pixel and of the difference, of all directions on the mean."""

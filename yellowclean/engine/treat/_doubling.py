@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 
 from ..frames import Array
-from ..learned import applied, as_one
+from ..learned import applied, as_one, detail
 
 COARSE_PX = 2.0
 """Deviation of the blur that leaves the coarse part."""
@@ -24,8 +24,7 @@ REACH = LAYERS_REACH + 4 * int(COARSE_PX)
 
 def seen(plane: Array, sigma: Array) -> Array:
     """What the network is given, 2×H×W: detail, and the deviation of its noise (H×W), in the units of the plane."""
-    coarse = cv2.GaussianBlur(plane, (0, 0), COARSE_PX)
-    return np.stack([plane - coarse, sigma]).astype(np.float32)
+    return np.stack([detail(plane, COARSE_PX), sigma]).astype(np.float32)
 
 
 def plainly(plane: Array) -> Array:

@@ -45,8 +45,8 @@ LEAST = 0.5
 def passed(around: Around, plane_of: Callable[[Frame], Array]) -> Array:
     """Shares from 0 to 0.5 cycles a pixel (RINGS of them), only falling, of one plane of the frame in the middle;
     all 1 where nothing was taken, or no frame is far enough away to tell."""
-    n, apart = around.frames // 2, around.looked_beside + 1
-    others = [k for k in (n - apart, n + apart) if 0 <= k < around.frames]
+    n = around.frames // 2
+    others = around.without_part_in(n)[:2]
     nothing: Array = np.ones(RINGS, np.float32)
     if not others:
         return nothing

@@ -7,11 +7,10 @@ let make. It hands back what is still missing.
 
 from __future__ import annotations
 
-import cv2
 import numpy as np
 
 from ..frames import Array
-from ..learned import applied, as_one, of_four
+from ..learned import applied_both_ways, as_one, detail, of_four
 from ..octaves import doubled, quartered
 
 COARSE_PX = 4.0
@@ -34,23 +33,15 @@ REACH = 2 * (LAYERS_REACH + 4 * int(COARSE_PX))
 def seen(decoded: Array, merged: Array, treated: Array, error: Array) -> Array:
     """What the network is given, 19 planes of half the size, of luma and colour differences (3×H×W each, even
     sides) and the coding error (H×W)."""
-    luma = (_detail(treated[0]), decoded[0] - treated[0], merged[0] - treated[0])
+    luma = (detail(treated[0], COARSE_PX), decoded[0] - treated[0], merged[0] - treated[0])
     halves = [[quartered(plane) for plane in planes[1:]] for planes in (decoded, merged, treated)]
-    colour = [_detail(plane) for plane in halves[2]]
+    colour = [detail(plane, COARSE_PX) for plane in halves[2]]
     colour += [plane - own for given in halves[:2] for plane, own in zip(given, halves[2], strict=True)]
     return np.concatenate([*(of_four(plane) for plane in luma), np.stack([*colour, quartered(error)])])
 
 
-def _detail(plane: Array) -> Array:
-    coarse: Array = cv2.GaussianBlur(plane, (0, 0), COARSE_PX)
-    return plane - coarse
-
-
 def missing(decoded: Array, merged: Array, treated: Array, error: Array) -> Array:
-    """What is to be added to the treated planes, 3×H×W: the mean of what is found in the picture and in its
-    negative, so that bright is treated like dark, and nothing is found where there is nothing."""
+    """What is to be added to the treated planes, 3×H×W."""
     given = seen(decoded, merged, treated, error)
-    negative = np.concatenate([-given[:-1], given[-1:]])
-    found, opposite = (applied("codec", planes, LAYERS_REACH) for planes in (given, negative))
-    made = np.float32(TRUSTED / 2) * (found - opposite)
+    made = np.float32(TRUSTED) * applied_both_ways("codec", given, LAYERS_REACH)
     return np.stack([as_one(made[:4]), *(doubled(np.ascontiguousarray(plane)) for plane in made[4:])])

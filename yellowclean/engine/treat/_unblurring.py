@@ -9,11 +9,10 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-import cv2
 import numpy as np
 
 from ..frames import Array
-from ..learned import applied, as_one, of_four
+from ..learned import applied_both_ways, as_one, detail, of_four
 from ..octaves import quartered
 
 COARSE_PX = 4.0
@@ -41,16 +40,11 @@ class Undone(NamedTuple):
 
 def seen(undone: Undone) -> Array:
     """What the network is given, 13 planes of half the size."""
-    sharpened = undone.plane + undone.change
-    detail = sharpened - cv2.GaussianBlur(sharpened, (0, 0), COARSE_PX)
-    fours = [of_four(plane) for plane in (detail, -undone.change, undone.withheld)]
+    sharpened = detail(undone.plane + undone.change, COARSE_PX)
+    fours = [of_four(plane) for plane in (sharpened, -undone.change, undone.withheld)]
     return np.concatenate([*fours, quartered(undone.sigma)[None]]).astype(np.float32)
 
 
 def missing(undone: Undone) -> Array:
-    """What is to be added to the change, H×W: the mean of what is found in the plane and in its negative, so that
-    bright is treated like dark, and nothing is found where there is nothing."""
-    given = seen(undone)
-    negative = np.concatenate([-given[:-1], given[-1:]])
-    found, opposite = (applied("sharpen", planes, LAYERS_REACH) for planes in (given, negative))
-    return as_one((found - opposite) / 2)
+    """What is to be added to the change, H×W."""
+    return as_one(applied_both_ways("sharpen", seen(undone), LAYERS_REACH))

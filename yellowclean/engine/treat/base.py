@@ -108,9 +108,8 @@ class Around(Protocol):
     def unreduced(self, n: int) -> Frame:
         """The same without what steps before took of noise or changed of detail."""
 
-    @property
-    def looked_beside(self) -> int:
-        """Frames to each side that those steps looked at to make one."""
+    def without_part_in(self, n: int) -> list[int]:
+        """The frames that those steps did not look at to make frame n, the nearest first."""
 
     def kept(self, key: Hashable, make: Callable[[], T], size_of: Callable[[T], int] = ...) -> T:
         """A value that depends on the frames handed to the step and on `key`, made once. `size_of` tells its bytes;

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
-from typing import Any, NamedTuple
+from typing import Any
 
 import cv2
 import numpy as np
@@ -19,8 +19,8 @@ import numpy as np
 from ..colour.grey import grey_curve
 from ..frames import CV_SCALE, Array, Frame, Region, luma
 from ..measure.blur import blur_around, cut, edge_blur
-from ..measure.exposure import sure
 from ..measure.findings import Finding
+from ..measure.findings.motion_blur import WHOLE_TURN
 from ..measure.findings.softness import DISC, blur_of
 from ..measure.following import stilled
 from ..parameters import Parameters, amount, choice, quantity, switch
@@ -29,6 +29,7 @@ from ._deblur import REACH, Blur, added, giving_back, rings, undoing, unsharp
 from ._passed import passed
 from ._unblurring import REACH as LEARNED_REACH
 from ._unblurring import Undone, missing
+from ._ways import Way, ways_of
 from .base import Around, Need, OwnView, Picture, Treatment, Window, over_dimmed
 from .case import Case, Proposal
 from .merging import merge_settings
@@ -69,13 +70,6 @@ CAUTIOUS = 0.9
 ALONG = "motion"
 """What the shape of a blur is called that is of what moved while it was exposed."""
 
-LEAST_WAY, MOST_WAY, WAY_STEP = 1.0, 10.0, 0.5
-"""Pixels that something has to have moved while it was exposed, and may at most have, for that to be undone; and
-the step between the ways that are told apart."""
-
-BORDER_PX = 4.0
-"""Deviation in pixels over which what moves otherwise is parted."""
-
 
 class Sharpen(Parameters):
     """Detail that a blur has taken."""
@@ -110,9 +104,9 @@ class Sharpen(Parameters):
         names={"gaussian": "soft", "disc": "out of focus", ALONG: "along its motion"},
         only={"method": ["measured"]},
     )  # fmt: skip
-    exposure: float = quantity(
-        50, "Exposure", "Of what moved: how much of the time from frame to frame it was exposed (50 % is a shutter"
-        " of 180°).", unit="%", least=5, most=100, step=5, only={"method": ["measured"], "shape": [ALONG]},
+    shutter: float = quantity(
+        180, "Shutter", "How long what moved was exposed: 360° is from frame to frame.",
+        unit="°", least=18, most=WHOLE_TURN, step=6, only={"method": ["measured"], "shape": [ALONG]},
     )  # fmt: skip
     fine: float = amount(100, "1-2 px", "How much is added at details of a pixel or two.", curve=BY_SIZE)
     medium: float = amount(100, "2-4 px", "How much is added at details of two to four pixels.", curve=BY_SIZE)
@@ -188,15 +182,6 @@ class Sharpen(Parameters):
         return max(REACH + MOST_RANGE + beyond, 3 * self.beside_cut)
 
 
-class Way(NamedTuple):
-    """How many pixels to the right and down something moved while it was exposed, and where it did: H×W, 0-1
-    (None: everywhere), 0 outside of the box."""
-
-    box: Region
-    moved: tuple[float, float] = (0.0, 0.0)
-    where: Array | None = None
-
-
 def need(p: Sharpen) -> Need:
     merging = p.search + PATCH + 2 if p.frames else 0
     beside = max(p.frames, p.along)
@@ -208,7 +193,7 @@ def apply(p: Sharpen, window: Window, around: Around) -> Picture:
     core, merged = merged_around(p, window, around)
     inside = window.wanted.within(core)
     share = _beside_cut(p, merged.rgb, around.format.encoding.transfer)[inside.slices]
-    ways = _ways(p, window.n, around, core) if p.along else [Way(inside)]
+    ways = ways_of(p.shutter / WHOLE_TURN, window.n, around, core) if p.along else [Way(inside)]
     changes = [
         share * _change(p, name, np.ascontiguousarray(plane), merged.noise[0], around, inside, ways)
         for name, plane in _planes(p, merged.rgb).items()
@@ -234,29 +219,6 @@ def _sigma(name: str, plane: Array, around: Around) -> Array:
     """Deviation of the noise as the shot has it, at the level of each pixel."""
     sigma = around.profile.curve.sigma_at(plane, name)
     return np.maximum(sigma, np.float32(LEAST_SIGMA)).astype(np.float32)
-
-
-def _ways(p: Sharpen, n: int, around: Around, core: Region) -> list[Way]:
-    """How far what is seen over `core` moved while it was exposed, where that is sure."""
-    beside = [k for k in (n - 1, n + 1) if 0 <= k < around.frames]
-    if not beside:
-        return []
-    forth = [np.array([k - n, k - n, 1], np.float32) for k in beside]
-    fields = np.stack([around.motion(n, k).over(core) * sign for k, sign in zip(beside, forth, strict=True)])
-    motion, doubt = fields[..., :2].mean(axis=0), fields[..., 2].max(axis=0)
-    lengths = np.hypot(motion[..., 0], motion[..., 1])
-    way = lengths * np.float32(p.exposure / 100)
-    told = sure(doubt, lengths) & (way >= LEAST_WAY) & (way <= MOST_WAY)
-    steps = np.rint(motion * np.float32(p.exposure / 100 / WAY_STEP)).astype(np.int32)
-    steps[(steps[..., 0] < 0) | ((steps[..., 0] == 0) & (steps[..., 1] < 0))] *= -1  # to and fro smear alike
-    found = []
-    for across, down in np.unique(steps[told], axis=0):
-        alike = (steps[..., 0] == across) & (steps[..., 1] == down) & told
-        where = cv2.GaussianBlur(alike.astype(np.float32), (0, 0), BORDER_PX)
-        rows, columns = np.flatnonzero(where.any(axis=1)), np.flatnonzero(where.any(axis=0))
-        box = Region(columns[0], rows[0], columns[-1] + 1 - columns[0], rows[-1] + 1 - rows[0])
-        found.append(Way(box, (WAY_STEP * float(across), WAY_STEP * float(down)), where))
-    return found
 
 
 def _change(
@@ -437,13 +399,13 @@ def _of_motion(case: Case) -> Proposal | None:
     found = case.findings.get("motion blur")
     if found is None or not found.outside or found.confidence < LEAST_SURE_OF_MOTION or case.outside("interlace"):
         return None
-    told = f"What moves is smeared over {found.value:.0f} % of its way from frame to frame: undone along its motion"
-    return _undone(case, told, {"shape": ALONG, "exposure": exposure_undone(found)})
+    told = f"What moves is smeared as by a shutter of {found.value:.0f}°: undone along its motion"
+    return _undone(case, told, {"shape": ALONG, "shutter": shutter_undone(found)})
 
 
-def exposure_undone(found: Finding) -> int:
-    """Percent of a frame that a measured exposure is undone by: rather too little than too much."""
-    return min(max(round(CAUTIOUS * found.value), 5), 100)
+def shutter_undone(found: Finding) -> int:
+    """Degrees of a measured shutter that are undone: rather too few than too many."""
+    return round(CAUTIOUS * found.value)
 
 
 def _undone(case: Case, told: str, settings: dict[str, Any]) -> Proposal:

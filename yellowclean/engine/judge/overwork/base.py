@@ -101,9 +101,8 @@ class Evidence:
     def witnesses(self) -> list[tuple[Frame, Track]]:
         """The two nearest frames of the source that had no part in this one's result, and the motion to each; fewer
         in a shot that has no more."""
-        count, apart = self.pipeline.footage.info.frames, self.whole_plan.around.looked_beside + 1
-        far = [k for away in (apart, apart + 1) for k in (self.n - away, self.n + away) if 0 <= k < count]
-        return [(self.reference.frame(k, self.region), self.track(k)) for k in far[:2]]
+        far = self.whole_plan.around.without_part_in(self.n)[:2]
+        return [(self.reference.frame(k, self.region), self.track(k)) for k in far]
 
     @cached_property
     def sigma(self) -> Array:
