@@ -104,7 +104,7 @@ def undoing(power: Array, noise: float, blur: Blur, share: float, by_size: tuple
     raised = np.clip(inverse * kept - 1, 0, MOST_GAIN)  # nothing is taken: that is not sharpening
     turned = np.clip(inverse * kept - sure, -MOST_GAIN, MOST_GAIN)  # a disc turns what is fine upside down
     wanted = np.where(through < 0, turned, raised) * _wanted(taps.away, by_size)
-    return fitted(wanted, _at(power, taps.away), taps)
+    return fitted(wanted, through**2 * signal + noise, taps)
 
 
 def _sharp_signal(power: Array, noise: float, blur: Blur, away: Array) -> Array:
