@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from unittest import TestCase
 
 import cv2
@@ -12,6 +13,7 @@ from tests.clips import MemorySource
 from yellowclean.engine.colour.curves import bt709_encoded
 from yellowclean.engine.footage import Footage
 from yellowclean.engine.frames import CV_SCALE, Frame, Region, luma
+from yellowclean.engine.judge.overwork import MEASURES, Evidence, overwork
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
@@ -127,3 +129,59 @@ class Enlarging(TestCase):
         asked = ((2.0, "enlarge"), ((300, 168), "enlarge"), (0.5, "resize"), ((400, 90), "resize"), (6.0, "resize"))
         for scale, kind in asked:
             self.assertEqual(propose(report, scale=scale).steps[-1].kind, kind, scale)
+
+
+class Planted(Pipeline):
+    """Enlarging that does something of its own as well."""
+
+    change: Callable[[Frame], Frame]
+
+    def following(self, plan: Plan) -> Pipeline:
+        twin = Planted(self.footage, plan)
+        twin.change = self.change
+        return twin
+
+    def frame(self, n: int, region: Region | None = None, scale: float | None = None) -> Frame:
+        made = super().frame(n, region, scale)
+        return self.change(made) if made.shape != self.footage.frame(n).shape else made
+
+
+def textured(frame: Frame) -> Frame:
+    """Texture of 8 CV, of one to three pixels, that nothing has."""
+    noise = np.random.default_rng(1).standard_normal(frame.shape[:2]).astype(np.float32)
+    noise = cv2.GaussianBlur(noise, (0, 0), 0.8) - cv2.GaussianBlur(noise, (0, 0), 2.5)
+    return frame + (noise * np.float32(8 / CV_SCALE) / noise.std())[..., None]
+
+
+def masked(frame: Frame) -> Frame:
+    return frame + 2 * (frame - cv2.GaussianBlur(frame, (0, 0), 1.5))
+
+
+class Judged(TestCase):
+    """What enlarging added, by frames that had no part in it."""
+
+    def test_what_no_frame_holds_is_told_and_what_frames_hold_is_not(self) -> None:
+        footage = small(large("cloth", (1.2, 0.5, 0.8)), 4)
+        for factor in (2, 1.5):
+            plan = pipeline_of(footage, 4, factor=factor, frames=1).plan
+            for change, told in ((lambda f: f, set()), (textured, {"invented"}), (masked, {"unsupported"})):
+                pipeline = Planted(Footage(MemorySource(footage)), plan)
+                pipeline.change = change
+                evidence = Evidence(pipeline, N)
+                readings = {kind: MEASURES[kind].read(evidence) for kind in ("unsupported", "invented")}
+                with self.subTest(factor=factor, told=told):
+                    far = {kind for kind, reading in readings.items() if reading.value >= MEASURES[kind].limit}
+                    self.assertLessEqual(told, far)
+                    self.assertTrue(told or not far)
+                    for kind in told:
+                        self.assertEqual(readings[kind].map.shape, evidence.shape)
+                        self.assertGreater(readings[kind].map.max(), 1)
+
+    def test_a_region_is_judged_by_itself_and_too_few_frames_tell_nothing(self) -> None:
+        footage = small(large("cloth", (1.2, 0.5, 0.8)), 4)
+        report = overwork(pipeline_of(footage, 4, factor=1.5, frames=1), [N], Region(61, 21, 77, 59)).report
+        found = {m.kind: m for m in report.measures}
+        self.assertEqual(found["unsupported"].detail, "of what enlarging added")
+        self.assertLess(found["unsupported"].value, 40)
+        few = {m.kind: m for m in overwork(pipeline_of(footage, 4, factor=2, frames=2), [N]).report.measures}
+        self.assertEqual((few["unsupported"].value, few["unsupported"].detail), (0, "too few frames to tell"))

@@ -80,6 +80,10 @@ class Pipeline:
         """Another plan over the same footage, ended alike."""
         return Pipeline(self.footage, plan, stopped=self._stopped)
 
+    def first(self, count: int) -> Pipeline:
+        """The first so many of the steps that act, alone."""
+        return self.following(self.plan.model_copy(update={"steps": self._steps[:count], "look": PLAIN}))
+
     @property
     def format(self) -> Format:
         """That of the result."""
@@ -363,9 +367,10 @@ class Standpoint:
         """The same without the steps that take noise or change detail."""
         return self._pipeline.mended.frame(n)
 
-    def without_part_in(self, n: int) -> list[int]:
-        """The frames that those steps do not look at to make frame n, the nearest first."""
-        working = [s for s in self.steps if not (s.treatment.reshapes or s.treatment.mends)]
+    def without_part_in(self, n: int, *, reshaping: bool = False) -> list[int]:
+        """The frames that those steps (and the `reshaping` ones, if asked for) do not look at to make frame n, the
+        nearest first."""
+        working = [s for s in self.steps if not s.treatment.mends and (reshaping or not s.treatment.reshapes)]
         needs = [step.treatment.need(step.parameters) for step in working]
         apart = sum(max(need.back, need.ahead) for need in needs) + 1
         return [k for away in range(apart, self.frames) for k in (n - away, n + away) if 0 <= k < self.frames]

@@ -55,6 +55,9 @@ LEAST_BLUR, LEAST_SURE, LEAST_SURE_OF_MOTION = 0.6, 0.1, 0.75
 """Blur in pixels from which on undoing it is proposed, since pictures that are sharp have up to that; and how sure
 it has to be, as that of what moved: told wrongly it does harm."""
 
+LEARNED_FROM = 1.0
+"""Blur in pixels from which on learned edges are proposed: of smaller ones the filter undoes all that shows."""
+
 GIVEN_BACK_PX = 1.0
 """Deviation of the detail that noise reduction takes."""
 
@@ -392,7 +395,8 @@ def _of_lens(case: Case) -> Proposal | None:
     if found.form == DISC:
         shape, cause = "disc", f"out of focus by a disc of {2 * blur:.1f} px radius"
     told = f"The sharpest detail is {found.value:.1f} px wide, {cause}: undone"
-    return _undone(case, told, {"blur": round(min(max(blur, 0.3), 4.0), 2), "shape": shape})
+    settings = {"blur": round(min(max(blur, 0.3), 4.0), 2), "shape": shape}
+    return _undone(case, told, settings | {"learned": shape == "disc" or blur >= LEARNED_FROM})
 
 
 def _of_motion(case: Case) -> Proposal | None:

@@ -15,6 +15,7 @@ from ...frames import CV_SCALE, Array, Frame, Region, luma
 from ...motion import Track
 from ...pipeline import Pipeline
 from ..risk import Nudge, RiskAt
+from .enlarging import Foretold, Large, Small, foretold
 
 Mask = npt.NDArray[np.bool_]
 
@@ -103,6 +104,33 @@ class Evidence:
         in a shot that has no more."""
         far = self.whole_plan.around.without_part_in(self.n)[:2]
         return [(self.reference.frame(k, self.region), self.track(k)) for k in far]
+
+    @cached_property
+    def before_enlarging(self) -> Pipeline | None:
+        """The steps before the last one that enlarges; None where none does."""
+        formats = self.pipeline.formats
+        larger = [k for k, (given, made) in enumerate(pairwise(formats)) if made.width > given.width]
+        return self.pipeline.first(larger[-1]) if larger else None
+
+    @cached_property
+    def enlarged(self) -> list[Foretold]:
+        """What that step added, held against the two nearest frames of the source that had no part in it; fewer in
+        a shot that has no more, and none where no step enlarges."""
+        before = self.before_enlarging
+        if before is None:
+            return []
+        source, after = before.mended, self.pipeline.first(len(before.plan.steps) + 1)
+        small = Small(luma(before.frame(self.n, self.region)), before.covered(self.region))
+        times = after.format.per_pixel_of(before.format)
+        large = Large(luma(after.frame(self.n, self.region)), after.covered(self.region), times)
+        around = before.around
+        return [
+            foretold(
+                small, large, luma(source.frame(k, self.region)), around.profile,
+                around.motion(k, self.n), around.motion(self.n, k),
+            )
+            for k in after.around.without_part_in(self.n, reshaping=True)[:2]
+        ]  # fmt: skip
 
     @cached_property
     def sigma(self) -> Array:

@@ -14,6 +14,7 @@ from ...pipeline import Pipeline
 from .base import Evidence, Measure, Reading
 from .borders import BORDERS
 from .cast import CAST
+from .enlarged import UNSUPPORTED
 from .gamut import GAMUT
 from .halos import HALOS
 from .over_time import BOILING, FLICKER, TRAILS
@@ -44,6 +45,7 @@ MEASURES: dict[str, Measure] = {
         NOISE,
         CRAWLING,
         INVENTED,
+        UNSUPPORTED,
     )
 }
 

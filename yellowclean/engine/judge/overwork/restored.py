@@ -9,6 +9,7 @@ import numpy as np
 from ...frames import CV_SCALE, Array, luma
 from ...measure.blur import cut
 from ...measure.findings.overshoot import beyond, edges_of
+from . import enlarged
 from .base import BANDS, Evidence, Mask, Measure, Reading, bands, local, noise_in_bands
 
 AROUND = 8.0
@@ -108,6 +109,15 @@ def _crawling(evidence: Evidence) -> Reading:
 
 
 def _invented(evidence: Evidence) -> Reading:
+    """What was sharpened or enlarged out of nothing: the more of both."""
+    made = _sharpened_from_nothing(evidence)
+    if evidence.before_enlarging is None:
+        return made
+    larger = enlarged.from_nothing(evidence)
+    return larger if larger.value > made.value or not evidence.restores else made
+
+
+def _sharpened_from_nothing(evidence: Evidence) -> Reading:
     """What was added where frames that had no part in it show nothing but noise, less what they do hold of it: of
     three signals that share a part alone, it is the product of two of the crossed powers over the third (triple
     collocation, after Stoffelen 1998, from memory)."""
