@@ -15,7 +15,7 @@ from yellowclean.engine.measure.findings.motion_blur import DETECTOR, WHOLE_TURN
 from yellowclean.engine.noise.profile import white_profile
 from yellowclean.engine.pipeline import Pipeline
 from yellowclean.engine.plan import Plan, Step
-from yellowclean.engine.treat.sharpen import ALONG, shutter_undone
+from yellowclean.engine.treat.sharpen import ALONG
 
 from .detail import JUDGED, Blurred, Case, best_peer, noise_on_flats, psnr
 from .faulty import exposed, pictures
@@ -79,7 +79,7 @@ def table_of_undoing() -> None:
             case = f"{np.hypot(*travel) * shutter / WHOLE_TURN:.1f} px, {shutter}°, noise {noise}"
             print(f"  {name:12} {case:24} best {best.psnr:5.2f} ({best.name})", end="")
             degrees = {"told rightly": float(shutter)} | (
-                {"as read": float(shutter_undone(finding))} if finding.confidence else {}
+                {"as read": float(round(finding.value))} if finding.confidence else {}
             )
             for way, angle in degrees.items():
                 step = Step(kind="sharpen", settings={"shape": ALONG, "shutter": angle})

@@ -78,7 +78,7 @@ class MotionBlur(TestCase):
 
     def test_only_long_exposures_are_undone_unasked_and_read_shorter_then(self) -> None:
         for share, steps in ((0.5, []), (1.0, ["motion"])):
-            source = MemorySource(seen(travel(data.astronaut(), (5, 2), share), 0, 1))
+            source = MemorySource(seen(travel(data.astronaut(), (6, -1), share), 0, 1))
             report = survey(source).with_tolerances({"softness": 9.0})
             plan = propose(report)
             with self.subTest(share=share):

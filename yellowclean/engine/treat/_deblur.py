@@ -41,6 +41,10 @@ LEAST_THROUGH = 1e-4
 ANGLES = np.pi * np.arange(16) / 16
 """Directions over which what a blur lets through is averaged."""
 
+AS_TOLD = np.linspace(0.8, 1.2, 9)
+"""Shares of the way that is told over which something may have moved: nobody knows it to the pixel, and what is
+made for one way alone does harm along any other."""
+
 
 class Blur(NamedTuple):
     """A Gaussian of that deviation in pixels, or the disc of the same (of twice its radius), of what moved by so
@@ -51,15 +55,26 @@ class Blur(NamedTuple):
     moved: tuple[float, float] = (0.0, 0.0)
 
     def through(self, down: Array, across: Array, part: float = 1.0) -> Array:
-        """What that part of it lets through at frequencies in cycles a pixel."""
-        lens = transfer(np.hypot(down, across), self.deviation * part, disc=self.disc)
-        found: Array = lens * np.sinc(part * (down * self.moved[1] + across * self.moved[0]))
+        """What that part of it lets through at frequencies in cycles a pixel: the mean of all ways it may be."""
+        found: Array = self._lens(down, across, part) * self._motion(down, across, part).mean(axis=0)
+        return found
+
+    def power_through(self, down: Array, across: Array) -> Array:
+        """What it lets through of power: the mean of the same ways."""
+        found: Array = self._lens(down, across, 1) ** 2 * (self._motion(down, across, 1) ** 2).mean(axis=0)
         return found
 
     def of_power(self, away: Array) -> Array:
-        """What it lets through of power at such frequencies, in all directions together."""
+        """The same in all directions together, by cycles a pixel."""
         down, across = np.outer(away, np.sin(ANGLES)), np.outer(away, np.cos(ANGLES))
-        found: Array = (self.through(down, across) ** 2).mean(axis=1)
+        return self.power_through(down, across).mean(axis=1)
+
+    def _lens(self, down: Array, across: Array, part: float) -> Array:
+        return transfer(np.hypot(down, across), self.deviation * part, disc=self.disc)
+
+    def _motion(self, down: Array, across: Array, part: float) -> Array:
+        """One plane for each way."""
+        found: Array = np.sinc(np.multiply.outer(part * AS_TOLD, down * self.moved[1] + across * self.moved[0]))
         return found
 
 
@@ -97,14 +112,14 @@ def undoing(power: Array, noise: float, blur: Blur, share: float, by_size: tuple
     wanted at details of 1 to 2, 2 to 4 and more pixels (1: all)."""
     taps = through_the_middle() if any(blur.moved) else alike()
     signal = _sharp_signal(power, noise, blur, taps.away)
-    through = blur.through(taps.down, taps.across)
-    sure = through**2 * signal / (through**2 * signal + NOISE_SHARE * noise)
+    through, seen = blur.through(taps.down, taps.across), blur.power_through(taps.down, taps.across) * signal
+    sure = through**2 * signal / (seen + NOISE_SHARE * noise)
     inverse = sure / np.where(np.abs(through) < LEAST_THROUGH, np.inf, through)
     kept = blur.through(taps.down, taps.across, 1 - share)
     raised = np.clip(inverse * kept - 1, 0, MOST_GAIN)  # nothing is taken: that is not sharpening
     turned = np.clip(inverse * kept - sure, -MOST_GAIN, MOST_GAIN)  # a disc turns what is fine upside down
     wanted = np.where(through < 0, turned, raised) * _wanted(taps.away, by_size)
-    return fitted(wanted, through**2 * signal + noise, taps)
+    return fitted(wanted, seen + noise, taps)
 
 
 def _sharp_signal(power: Array, noise: float, blur: Blur, away: Array) -> Array:

@@ -19,7 +19,6 @@ import numpy as np
 from ..colour.grey import grey_curve
 from ..frames import CV_SCALE, Array, Frame, Region, luma
 from ..measure.blur import blur_around, cut, edge_blur
-from ..measure.findings import Finding
 from ..measure.findings.motion_blur import WHOLE_TURN
 from ..measure.findings.softness import DISC, blur_of
 from ..measure.following import stilled
@@ -66,9 +65,6 @@ WIDE_PX = 3.0
 
 MOST_FRAMES = 3
 """Neighbours each side that are proposed: more bring little."""
-
-CAUTIOUS = 0.9
-"""Part of the exposure that is undone: told a tenth too long it costs 1 to 2 dB, too short half as much."""
 
 ALONG = "motion"
 """What the shape of a blur is called that is of what moved while it was exposed."""
@@ -404,12 +400,7 @@ def _of_motion(case: Case) -> Proposal | None:
     if found is None or not found.outside or found.confidence < LEAST_SURE_OF_MOTION or case.outside("interlace"):
         return None
     told = f"What moves is smeared as by a shutter of {found.value:.0f}°: undone along its motion"
-    return _undone(case, told, {"shape": ALONG, "shutter": shutter_undone(found)})
-
-
-def shutter_undone(found: Finding) -> int:
-    """Degrees of a measured shutter that are undone: rather too few than too many."""
-    return round(CAUTIOUS * found.value)
+    return _undone(case, told, {"shape": ALONG, "shutter": round(found.value)})
 
 
 def _undone(case: Case, told: str, settings: dict[str, Any]) -> Proposal:
