@@ -67,7 +67,7 @@ FEWEST = 100
 CHANNELS, PATCH, BATCH, RATE = 64, 4, 128, 4e-3
 """Numbers between the layers; blocks in a patch, each way; patches in a step; and the highest rate of learning."""
 
-TOGETHER, HANDED = 4, 6
+TOGETHER, HANDED = 8, 6
 """Networks whose mean is taken, and numbers that each hands back."""
 
 
