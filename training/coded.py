@@ -4,7 +4,7 @@
 
 Drawn pictures move before the test camera, whose noise and faults of sensor and processing they get, and go through
 H.264 or HEVC, some through ProRes after it. The network learns the median of what a block is off, from what is seen
-of it (see yellowclean/engine/measure/coded.py). Every clip weighs as much as another. Four are taught, each begun
+of it (see yellowclean/engine/measure/coded.py). Every clip weighs as much as another. Eight are taught, each begun
 otherwise, and their mean is written down: what one seed of learning makes of a clip is a matter of luck.
 """
 
