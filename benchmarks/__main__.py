@@ -4,6 +4,7 @@ import sys
 
 from . import (
     artifacts,
+    borne_out,
     compressed,
     denoise,
     detail,
@@ -32,6 +33,7 @@ ALL = {
     "artifacts": artifacts,
     "detail": detail,
     "moved": moved,
+    "borne_out": borne_out,
     "farm": farm,
     "load": load,
 }

@@ -352,7 +352,7 @@ def _of_picture(picture: Frame, case: Larger, width: int, height: int) -> list[F
     return [np.clip(cv2.GaussianBlur(f[:height, :width], (0, 0), 0.5), 0, 1) for f in frames]
 
 
-def _pair(name: str, picture: Frame | None, case: Larger) -> tuple[Source, Frame]:
+def pair(name: str, picture: Frame | None, case: Larger) -> tuple[Source, Frame]:
     """(footage, truth of the judged frame) of a scene or a photograph, the truth so many times as large."""
     size = [round(side * case.times) for side in SMALL]
     truth = _of_scene(name, case, *size) if picture is None else _of_picture(picture, case, *size)
@@ -392,7 +392,7 @@ def table_of_sizes() -> None:
         for case in LARGER:
             if scene in photographs and case.times > WIDTH / SMALL[0]:
                 continue
-            clip, truth = _pair(scene, photographs.get(scene), case)
+            clip, truth = pair(scene, photographs.get(scene), case)
             best = best_kernel(clip.read(JUDGED), truth)
             size = truth.shape[1], truth.shape[0]
             step = next(s for s in propose(survey(clip), scale=size).steps if s.kind == "enlarge")

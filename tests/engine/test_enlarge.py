@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from unittest import TestCase
 
 import cv2
 import numpy as np
 from skimage import data
 
+from benchmarks.borne_out import Planted, masked, textured, untouched
 from tests.clips import MemorySource
 from yellowclean.engine.colour.curves import bt709_encoded
 from yellowclean.engine.footage import Footage
@@ -131,32 +131,6 @@ class Enlarging(TestCase):
             self.assertEqual(propose(report, scale=scale).steps[-1].kind, kind, scale)
 
 
-class Planted(Pipeline):
-    """Enlarging that does something of its own as well."""
-
-    change: Callable[[Frame], Frame]
-
-    def following(self, plan: Plan) -> Pipeline:
-        twin = Planted(self.footage, plan)
-        twin.change = self.change
-        return twin
-
-    def frame(self, n: int, region: Region | None = None, scale: float | None = None) -> Frame:
-        made = super().frame(n, region, scale)
-        return self.change(made) if made.shape != self.footage.frame(n).shape else made
-
-
-def textured(frame: Frame) -> Frame:
-    """Texture of 8 CV, of one to three pixels, that nothing has."""
-    noise = np.random.default_rng(1).standard_normal(frame.shape[:2]).astype(np.float32)
-    noise = cv2.GaussianBlur(noise, (0, 0), 0.8) - cv2.GaussianBlur(noise, (0, 0), 2.5)
-    return frame + (noise * np.float32(8 / CV_SCALE) / noise.std())[..., None]
-
-
-def masked(frame: Frame) -> Frame:
-    return frame + 2 * (frame - cv2.GaussianBlur(frame, (0, 0), 1.5))
-
-
 class Judged(TestCase):
     """What enlarging added, by frames that had no part in it."""
 
@@ -164,10 +138,8 @@ class Judged(TestCase):
         footage = small(large("cloth", (1.2, 0.5, 0.8)), 4)
         for factor in (2, 1.5):
             plan = pipeline_of(footage, 4, factor=factor, frames=1).plan
-            for change, told in ((lambda f: f, set()), (textured, {"invented"}), (masked, {"unsupported"})):
-                pipeline = Planted(Footage(MemorySource(footage)), plan)
-                pipeline.change = change
-                evidence = Evidence(pipeline, N)
+            for change, told in ((untouched, set()), (textured(8), {"invented"}), (masked(2), {"unsupported"})):
+                evidence = Evidence(Planted(Footage(MemorySource(footage)), plan, change), N)
                 readings = {kind: MEASURES[kind].read(evidence) for kind in ("unsupported", "invented")}
                 with self.subTest(factor=factor, told=told):
                     far = {kind for kind, reading in readings.items() if reading.value >= MEASURES[kind].limit}
