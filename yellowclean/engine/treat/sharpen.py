@@ -55,7 +55,7 @@ LEAST_BLUR, LEAST_SURE, LEAST_SURE_OF_MOTION = 0.6, 0.1, 0.75
 it has to be, as that of what moved: told wrongly it does harm."""
 
 LEARNED_FROM = 1.0
-"""Blur in pixels from which on learned edges are proposed: of smaller ones the filter undoes all that shows."""
+"""Blur in pixels from which on learned edges are proposed: of smaller ones some photographs lose by them."""
 
 GIVEN_BACK_PX = 1.0
 """Deviation of the detail that noise reduction takes."""

@@ -13,14 +13,28 @@ import numpy.typing as npt
 
 from ...frames import CV_SCALE, Array, Frame, Region, luma
 from ...motion import Track
+from ...noise.profile import NoiseProfile
 from ...pipeline import Pipeline
 from ..risk import Nudge, RiskAt
-from .enlarging import Foretold, Large, Small, foretold
+from .foretold import Foretold, Large, Small, foretold
 
 Mask = npt.NDArray[np.bool_]
 
 BANDS = 1.0, 2.0, 4.0
 """Blur in pixels that ends the fine, the medium and the coarse band."""
+
+LEAST_SIGMA = 0.05 / CV_SCALE
+"""Noise is taken for no less."""
+
+SEEN = 0.5
+"""Deviations of the noise from which on detail that was added counts."""
+
+CALM, CALM_AROUND = 1.4, 7.0
+"""Times the noise's own power that a place has at most which shows nothing else, and the blur in pixels over which
+that is told: water that sparkles is not the same twice either."""
+
+ENOUGH_PLAIN = 0.005
+"""Share of the picture that has to be plain for anything to be told."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,8 +122,8 @@ class Evidence:
     @cached_property
     def before_enlarging(self) -> Pipeline | None:
         """The steps before the last one that enlarges; None where none does."""
-        formats = self.pipeline.formats
-        larger = [k for k, (given, made) in enumerate(pairwise(formats)) if made.width > given.width]
+        pixels = [form.width * form.height for form in self.pipeline.formats]
+        larger = [k for k, (given, made) in enumerate(pairwise(pixels)) if made > given]
         return self.pipeline.first(larger[-1]) if larger else None
 
     @cached_property
@@ -135,8 +149,7 @@ class Evidence:
     @cached_property
     def sigma(self) -> Array:
         """Luma noise at each pixel in frame units, by the profile, H×W."""
-        smooth = cv2.GaussianBlur(luma(self.source), (0, 0), 3)
-        return np.maximum(self.around.profile.curve.sigma_at(smooth, "luma"), np.float32(0.05 / CV_SCALE))
+        return sigma_of(luma(self.source), self.around.profile)
 
     @cached_property
     def nudge(self) -> Nudge:
@@ -156,6 +169,11 @@ class Evidence:
 
     def track(self, neighbour: int) -> Track:
         return self.around.motion(self.n, neighbour)
+
+
+def sigma_of(plane: Array, profile: NoiseProfile) -> Array:
+    """Luma noise at each pixel of a plane, in its units."""
+    return np.maximum(profile.curve.sigma_at(cv2.GaussianBlur(plane, (0, 0), 3), "luma"), np.float32(LEAST_SIGMA))
 
 
 def bands(plane: Array) -> list[Array]:

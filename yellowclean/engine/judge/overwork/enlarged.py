@@ -6,23 +6,24 @@ import cv2
 import numpy as np
 
 from ...frames import CV_SCALE, Array
-from .base import Evidence, Mask, Measure, Reading, bands, local, noise_in_bands
-from .enlarging import Foretold
+from .base import (
+    CALM,
+    CALM_AROUND,
+    ENOUGH_PLAIN,
+    SEEN,
+    Evidence,
+    Mask,
+    Measure,
+    Reading,
+    bands,
+    local,
+    noise_in_bands,
+    sigma_of,
+)
+from .foretold import Foretold
 
-AROUND, CALM_AROUND = 4.0, 7.0
-"""Blur of the maps, and that over which it is told where only noise is seen, in pixels before enlarging."""
-
-SEEN = 0.5
-"""Deviations of the noise from which on what was added counts."""
-
-LEAST_SIGMA = 0.25 / CV_SCALE
-"""Noise is taken for no less: that of rounding to ten bits."""
-
-CALM = 1.4
-"""Times the noise's own power that a place has at most which shows nothing else."""
-
-ENOUGH_CALM = 0.005
-"""Share of the picture that has to be calm for anything to be told."""
+AROUND = 4.0
+"""Blur of the maps, in pixels before enlarging."""
 
 
 def _unsupported(evidence: Evidence) -> Reading:
@@ -36,7 +37,7 @@ def _unsupported(evidence: Evidence) -> Reading:
     added, came_true, where = 0.0, 0.0, nothing
     for frame in evidence.enlarged:
         power, true = (local(plane * frame.sure, AROUND) for plane in (frame.told**2, frame.told * frame.true))
-        seen = frame.sure & (power > (SEEN * _sigma(frame)) ** 2)
+        seen = frame.sure & (power > (SEEN * sigma_of(frame.other, frame.profile)) ** 2)
         added += float((frame.told[seen] ** 2).sum())
         came_true += float((frame.told * frame.true)[seen].sum())
         where = np.maximum(where, _brought_here(seen * (1 - true / np.maximum(power, 1e-12)), frame, evidence))
@@ -60,21 +61,15 @@ def from_nothing(evidence: Evidence) -> Reading:
         around = np.sqrt(np.maximum(local(apart * calm, AROUND), 0))
         where = np.maximum(where, _brought_here(around * np.float32(CV_SCALE), frame, evidence))
     share = count / sum(frame.told.size for frame in evidence.enlarged)
-    if share < ENOUGH_CALM:
+    if share < ENOUGH_PLAIN:
         return Reading(0.0, nothing, "nothing is plain enough to tell")
     value = CV_SCALE * float(np.sqrt(max(left / count, 0)))
     return Reading(value, where, f"over {100 * share:.0f} % of the picture, which is plain")
 
 
-def _sigma(frame: Foretold) -> Array:
-    """Luma noise at each pixel of a frame of the source, before it is enlarged."""
-    smooth = cv2.GaussianBlur(frame.other, (0, 0), 3)
-    return np.maximum(frame.profile.curve.sigma_at(smooth, "luma"), np.float32(LEAST_SIGMA))
-
-
 def _calm(frame: Foretold) -> Mask:
     """Where a frame shows nothing but its noise: in the finest two bands no more power than that has."""
-    power = _sigma(frame) ** 2
+    power = sigma_of(frame.other, frame.profile) ** 2
     shares = noise_in_bands(frame.profile.spectrum_array()[0, 0])[:2]
     within = [
         local(band**2, CALM_AROUND) < np.float32(CALM * share) * power

@@ -10,7 +10,20 @@ from ...frames import CV_SCALE, Array, luma
 from ...measure.blur import cut
 from ...measure.findings.overshoot import beyond, edges_of
 from . import enlarged
-from .base import BANDS, Evidence, Mask, Measure, Reading, bands, local, noise_in_bands
+from .base import (
+    BANDS,
+    CALM,
+    CALM_AROUND,
+    ENOUGH_PLAIN,
+    SEEN,
+    Evidence,
+    Mask,
+    Measure,
+    Reading,
+    bands,
+    local,
+    noise_in_bands,
+)
 
 AROUND = 8.0
 """Blur of the maps, in pixels."""
@@ -22,18 +35,9 @@ ENOUGH_EDGES = 30
 NORMAL = 1.4826
 """Deviation of normal noise over the median of its amounts, which a little texture does not move."""
 
-SEEN = 0.5
-"""Deviations of the noise from which on detail that was added counts."""
-
 PLAIN = 0.1, 0.2
 """Share of their power that two frames have in common, in the fine and in the medium band, below which a place
 shows nothing but noise; chance makes the one of a smaller number of waves vary more."""
-
-CALM = 1.4
-"""Times the noise's own power that such a place has at most: water that sparkles is not the same twice either."""
-
-ENOUGH_PLAIN = 0.005
-"""Share of the picture that has to be plain for anything to be told."""
 
 
 def _overshoot(evidence: Evidence) -> Reading:
@@ -146,8 +150,8 @@ def _plain(one: list[Array], other: list[Array], evidence: Evidence, sure: Mask)
     """Where two frames of the source, in bands, show nothing but its noise."""
     plain, of_noise = sure.copy(), noise_in_bands(evidence.around.profile.spectrum_array()[0, 0])
     for here, there, share, noise in zip(one, other, PLAIN, of_noise, strict=False):
-        power = local((here**2 + there**2) * sure, FLAT_AROUND) / 2
-        plain &= local(here * there * sure, FLAT_AROUND) < np.float32(share) * power
+        power = local((here**2 + there**2) * sure, CALM_AROUND) / 2
+        plain &= local(here * there * sure, CALM_AROUND) < np.float32(share) * power
         plain &= power < np.float32(CALM * noise) * evidence.sigma**2
     return plain
 

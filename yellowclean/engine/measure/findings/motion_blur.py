@@ -74,7 +74,7 @@ def conclude(seen: Sequence[tuple[int, Seen]], info: MediaInfo) -> Finding:
     why = _silent([look for _, look in seen], told)
     if told is None or why:
         return DETECTOR.finding(0.0, fastest, confidence=0.0, detail=why)
-    told_so = f"exposed for {100 * told.share:.0f} % of a frame: the fastest edges smear over {told.way:.1f} px"
+    told_so = f"the fastest edges smear over {told.way:.1f} px"
     sureness = (told.better - 1) / (SURE - 1)
     return DETECTOR.finding(WHOLE_TURN * told.share, fastest, confidence=sureness, detail=told_so)
 
