@@ -168,10 +168,12 @@ def contours(frame: Frame) -> Array:
 
 def flicker_cv(scene: Scene, results: Sequence[Frame]) -> float:
     """RMS change of the error from frame to frame."""
-    errors = [(results[n] - scene.truth[n])[scene.inside[n]] for n in scene.judged]
-    if len(errors) < 2 or errors[0].shape != errors[1].shape:
-        return float("nan")
-    return float(np.sqrt(np.mean([np.mean((b - a) ** 2) for a, b in itertools.pairwise(errors)]))) * CV_SCALE
+    errors = {n: results[n] - scene.truth[n] for n in scene.judged}
+    changes = [
+        np.mean((errors[b] - errors[a])[scene.inside[a] & scene.inside[b]] ** 2)
+        for a, b in itertools.pairwise(scene.judged)
+    ]
+    return float(np.sqrt(np.mean(changes))) * CV_SCALE if changes else float("nan")
 
 
 def outside_db(scene: Scene, results: Sequence[Frame]) -> float:

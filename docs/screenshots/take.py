@@ -107,7 +107,7 @@ def take(page: Page) -> None:
     if measure.is_visible() and measure.is_enabled():
         measure.click()
     expect(page.locator(".figure", has_text="5").nth(1)).to_be_visible(timeout=PATIENCE)
-    expect(page.get_by_text("waiting to be measured")).to_have_count(0, timeout=PATIENCE)
+    expect(page.get_by_text("waiting to be measured")).to_have_count(0, timeout=5 * PATIENCE)
     expect(page.locator("progress[aria-label=Measuring]")).to_have_count(0, timeout=PATIENCE)
     page.wait_for_timeout(1500)
     page.get_by_label("Order").select_option("worst")

@@ -22,8 +22,9 @@ from ._fir import HALF, alike, fitted, through_the_middle
 TILE, MOST_TILES = 256, 24
 """Pixels a side of the tiles whose spectrum is taken, and how many at most."""
 
-NOISE_SHARE = 0.5
-"""Share of the noise that the filter is made for; the rest falls to the shrinkage, which sees where detail is."""
+NOISE_SHARE = 0.4
+"""Share of the noise that the filter is made for; the rest falls to the shrinkage, which sees where detail is. At
+0.5 edges are 5 % less sharp (MTF50) for the same error within 0.03 dB."""
 
 CLEAR = 2.0
 """Times the noise's power that a ring must have for its signal to be measured."""

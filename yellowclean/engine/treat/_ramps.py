@@ -3,7 +3,9 @@
 The sum of squared second differences is made small by accelerated gradient steps (Nesterov 1983), each followed by
 the projection into the tube; from coarse to fine, where the tube of a coarser pixel is the mean of those of its
 four finer ones, which holds the mean of what they hold. Second differences across an edge are left out, and on
-coarser pixels those across several steps too: there the finer ones see enough."""
+coarser pixels those across several steps too: there the finer ones see enough. Last, where steps are crossed within
+a few pixels, means are those of what is there: errors of rounding are as good as noise then, and cancel (Widrow,
+Kollár, Liu 1996, "Statistical theory of quantization"), while a surface without bends cuts off what is round."""
 
 from __future__ import annotations
 
@@ -31,8 +33,17 @@ STAYS, LEAVES = 0.6, 0.9
 RATE = np.float32(0.03)
 """Length of a gradient step: below 1/32, the inverse of the largest curvature of the sum."""
 
+MEANS = (6, 3)
+"""Deviations in pixels of the means that are held."""
+
+CROSSED = 0.5
+"""Steps within such a deviation from which on its mean is held."""
+
+EDGE = 4.0
+"""Steps from a pixel to the next from which on it belongs to no mean."""
+
 GRID = 1 << (len(ROUNDS) - 1)
-MARGIN = sum((SPREADS[k] + 2 * ROUNDS[k] + 3) << k for k in range(len(ROUNDS)))
+MARGIN = sum((SPREADS[k] + 2 * ROUNDS[k] + 3) << k for k in range(len(ROUNDS))) + sum(4 * s for s in MEANS) + 2
 """Pixels beyond which the surroundings no longer matter."""
 
 
@@ -48,8 +59,34 @@ def smoothest(planes: Array, half: Array, rounding: float = 1.0) -> Array:
         if change.shape != given.shape:
             change = np.stack([doubled(plane) for plane in change]).astype(np.float32)
         change = _relaxed(given, room, rounding, change, SPREADS[k], ROUNDS[k], STEEP[k]) - given
-    surface: Array = given + change
+    held = _with_means(planes, change, np.float32(2 * rounding) * half)
+    surface: Array = planes + np.clip(held, -half, half)
     return surface
+
+
+def _with_means(given: Array, change: Array, step: Array) -> Array:
+    """A change of planes that leaves their means where the surface crosses steps fast, P×H×W."""
+    slopes = [_slopes(surface, size) for surface, size in zip(given + change, step, strict=True)]
+    level = (np.max(slopes, axis=(0, 1)) < EDGE).astype(np.float32)
+    for deviation in MEANS:
+        weight = np.maximum(_mean(level, deviation), np.float32(1e-3))
+        held = []
+        for plane, size, slope in zip(change, step, slopes, strict=True):
+            down, across = (_mean(level * s, deviation) / weight * np.float32(deviation / CROSSED) for s in slope)
+            share = level * (size > 0) * (1 - np.exp(-((down**2 + across**2) ** 2)))
+            held.append(plane - share * _mean(level * plane, deviation) / weight)
+        change = np.stack(held)
+    return change
+
+
+def _slopes(plane: Array, step: Array) -> Array:
+    """Change per pixel, down and across, in steps: 2×H×W."""
+    size = np.maximum(step, np.float32(1e-6))
+    return np.stack([np.gradient(plane, axis=axis) / size for axis in (0, 1)])
+
+
+def _mean(plane: Array, deviation: float) -> Array:
+    return cv2.GaussianBlur(plane, (0, 0), deviation)
 
 
 def _halved(planes: Array) -> Array:
