@@ -23,7 +23,7 @@ from yellowclean.engine.noise.profile import NoiseProfile, white_profile
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
 from yellowclean.engine.testcamera.shoot import CODECS
-from yellowclean.engine.treat.compression import ALONE
+from yellowclean.engine.treat.compression import BY_ITSELF
 
 from .clips import Clip, coded, described, recorded
 
@@ -288,7 +288,7 @@ def as_coded(
     matrix = "smpte170m" if fmt.codec == "mjpeg" else "bt709"  # JFIF knows one matrix, and the file names none
     told = described(len(frames), width, height).model_copy(update={"matrix": matrix})
     decoded, info, errors = coded(frames, told, fmt)
-    return decoded, info, errors, {"frames": ALONE} if info.intra_only else {}
+    return decoded, info, errors, dict(BY_ITSELF) if info.intra_only else {}
 
 
 CODINGS = {

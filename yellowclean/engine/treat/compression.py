@@ -4,16 +4,17 @@ All goes by the RMS error that the quantisers let the codec make, block by block
 (`media.quantisers`): a neighbour is trusted as far as it differs by no more than two such errors, so that what
 is coded once well and once badly comes out well; then blocks of the 8×8 DCT at every second row and column are
 cleared of coefficients that the error may have made (Nosratinia 2001, shifted transforms, with a hard threshold
-that rises with the frequency). Detail that the codec dropped from colour is foretold from luma, as far as the
-two go together around (after He, Sun, Tang 2013, guided filter); what is missing still, where that is asked
-for, by a small network (`_restoring`). Where the codec was let make no error to speak of, the picture is left
-as it is.
+that rises with the frequency), and in luma meet half-way with blocks of 32×32 (`_wide_blocks`). Detail that the
+codec dropped from colour is foretold from luma, as far as the two go together around (after He, Sun, Tang 2013,
+guided filter); what is missing still, where that is asked for, by a small network (`_restoring`). Where the codec
+was let make no error to speak of, the picture is left as it is.
 """
 
 from __future__ import annotations
 
 from typing import NamedTuple
 
+import cv2
 import numba as nb
 import numpy as np
 
@@ -25,6 +26,7 @@ from ..parameters import Parameters, amount, quantity, switch
 from ..shrinking import shrunk
 from ._colour_detail import lent
 from ._restoring import REACH, missing
+from ._wide_blocks import in_wide_blocks
 from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 from .fetching import fetched
@@ -53,6 +55,9 @@ H.264. What was coded better than its lessons it would make worse."""
 SHARED = 0.15
 """Power of the number of merged frames by which the error falls: a half, were the frames' errors their own."""
 
+WIDE_BAR = 2.0
+"""The same for wide blocks."""
+
 DENSE = 0.3
 """Mean square of the finest texture, in squares of the error, over which shrinkage works the less the more there
 is: where nearly all coefficients were coded there is nothing to clear, and much to lose."""
@@ -67,12 +72,13 @@ many CV; and the power of the error with which that grows: a step grows faster t
 EDGES = 1.3
 """How much further the lowest of them may go, of which the edges of blocks are made."""
 
-MARGIN, GRID = 112, 16
+MARGIN, GRID = 128, 16
 """Pixels around a place that it depends on, but for the grid, and the grid on which blocks and halves begin, which
 is also how far the picture is mirrored beyond the frame."""
 
-ALONE = 4
-"""Frames each side that are merged where every frame was coded for itself, so that their errors differ."""
+BY_ITSELF = {"frames": 4, "wide": 0}
+"""Settings where every frame was coded for itself: errors of neighbours differ then, so that more of them tell
+more, and merging leaves less than wide blocks reckon with."""
 
 SHOWN_CV = 24.0
 """Error that is white in the view."""
@@ -94,6 +100,10 @@ class Compression(Parameters):
     search: int = quantity(
         48, "Search range", "Longest motion that is followed; faster parts get no neighbours.",
         unit="px", least=0, most=256, step=8,
+    )  # fmt: skip
+    wide: float = amount(
+        50, "Wide blocks", "How far luma goes towards what blocks of 32 pixels tell: threads, bricks and waves"
+        " stand out in them. Where every frame was coded for itself they take more than they give.", most=100,
     )  # fmt: skip
     lent: float = amount(
         100, "Colour detail", "How far detail that the codec dropped from colour is taken from luma,"
@@ -165,7 +175,7 @@ def classically(p: Compression, window: Window, around: Around) -> Treated | Non
     merged, count = _merged(p, window, around, core, before, error)
     left = error * count ** np.float32(-SHARED)
     cleared = [
-        before[k] + np.float32(min(part, 1)) * (_cleared(merged[k], left * np.float32(part), k > 0) - before[k])
+        before[k] + np.float32(min(part, 1)) * (_cleared(p, merged[k], left * np.float32(part), k > 0) - before[k])
         for k, part in enumerate(p.amounts)
     ]
     cleared[0] = _kept_within(before[0], cleared[0], error * np.float32(max(p.luma, 100) / 100))
@@ -261,14 +271,24 @@ def _merge_rows(across, warped, gain, doubt, error, total, weight, first, end): 
                     total[2, y, x] += w * warped[2, y, x]
 
 
-def _cleared(plane: Array, error: Array, colour: bool) -> Array:
+def _cleared(p: Compression, plane: Array, error: Array, colour: bool) -> Array:
     """The plane without coefficients that the error may have made. Colour is looked at in half the size, as most
     codecs keep it; what is finer in it stays."""
     if not colour:
-        return _shrunk(plane, _spared(plane, error))
+        narrow = _shrunk(plane, _spared(plane, error))
+        return _towards_wide(plane, narrow, error, p.wide / 100) if p.wide else narrow
     small = quartered(plane)
     cleared: Array = plane + doubled(_shrunk(small, quartered(error) * np.float32(CHROMA_BAR / BAR)) - small)
     return cleared
+
+
+def _towards_wide(plane: Array, narrow: Array, error: Array, part: float) -> Array:
+    """What narrow blocks made of a plane, a part of the way to what wide ones make where these take no more than
+    the error: of a star or a glint too little falls on each of their waves to stand out."""
+    wide = in_wide_blocks(plane, error, WIDE_BAR, RISES)
+    gone = cv2.blur((plane - wide) ** 2, (5, 5)) / (error * error + np.float32(1e-12))
+    towards: Array = narrow + np.float32(part) * np.exp(-np.maximum(gone - 1, 0)) * (wide - narrow)
+    return towards
 
 
 def _spared(plane: Array, error: Array) -> Array:
@@ -349,7 +369,7 @@ def propose(case: Case) -> Proposal | None:
     finding = case.outside("coding error")
     if finding is None or case.luma.percent:
         return None
-    settings = {"frames": ALONE} if case.media.intra_only else {}
+    settings = BY_ITSELF if case.media.intra_only else {}
     return Proposal(
         settings,
         f"The codec was let err by {finding.value:.1f} CV ({finding.detail}) against a tolerance of"
