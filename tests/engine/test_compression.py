@@ -24,7 +24,9 @@ from yellowclean.engine.plan import Plan, Step
 from yellowclean.engine.propose import propose
 from yellowclean.engine.survey import survey
 from yellowclean.engine.testcamera import Camera
+from yellowclean.engine.treat import compression
 from yellowclean.engine.treat._restoring import missing
+from yellowclean.engine.treat._wide_blocks import in_wide_blocks
 
 WIDTH, HEIGHT, COUNT = 384, 216, 7
 STEADY = "ipratio=1:pbratio=1:aq-mode=0:mbtree=0:threads=1"
@@ -137,6 +139,21 @@ class Compressed(TestCase):
                     result, before = pipeline(source).frame(3), source.read(3)
                     gain = psnr(luma(result), luma(frames[3])) - psnr(luma(before), luma(frames[3]))
                     self.assertGreater(gain, least)
+
+    def test_waves_that_narrow_blocks_lose_are_found_in_wide_ones_and_a_star_stays(self) -> None:
+        y, x = np.mgrid[:96, :160].astype(np.float32)
+        waves = 0.5 + 0.02 * np.sin(2 * np.pi * (x / 3.1 + y / 17)).astype(np.float32)
+        error = np.full(waves.shape, 0.02, np.float32)
+        noisy = waves + np.random.default_rng(3).normal(0, 0.02, waves.shape).astype(np.float32)
+        narrow = compression._shrunk(noisy, error)
+        left = [float(np.std(plane - waves)) for plane in (narrow, in_wide_blocks(noisy, error, 2.0, 14))]
+        self.assertLess(left[1], 0.5 * left[0])
+        np.testing.assert_allclose(in_wide_blocks(noisy, 0 * error, 2.0, 14), noisy, atol=1e-5)
+        star = np.full_like(waves, 0.1)
+        star[40:42, 80:82] += 0.15
+        self.assertLess(float(in_wide_blocks(star, error, 2.0, 14)[40:42, 80:82].mean()), 0.18)
+        kept = compression._towards_wide(star, star, error, 0.5)
+        self.assertGreater(float(kept[40:42, 80:82].mean()), 0.24)
 
     def test_detail_of_colour_comes_from_luma_only_where_the_two_go_together(self) -> None:
         grain = np.random.default_rng(5).normal(0, 0.05, (HEIGHT, WIDTH, 1)).astype(np.float32)
