@@ -83,6 +83,10 @@ class Bands(TestCase):
         means = [cv2.GaussianBlur(frame, (0, 0), 2) for frame in (result, banded, truth)]
         self.assertLess(error_cv(means[0], means[2]), 1.02 * error_cv(means[1], means[2]))
 
+    def test_a_negative_is_repaired_as_the_picture_is(self) -> None:
+        banded = rounded(dusk(), 8)
+        self.assertLess(error_cv(1 - repaired(1 - banded), repaired(banded)), 0.01)
+
     def test_no_pixel_goes_beyond_half_a_step_and_stars_keep_their_peaks(self) -> None:
         truth = dusk()
         banded = rounded(truth, 8)

@@ -262,6 +262,17 @@ class Proposed(TestCase):
                 plan = Plan(profile=report.profile, steps=[Step(kind="compression")])
                 self.assertNotIn("coding error", [f.kind for f in due(plan, report)])  # results tell no quantisers
 
+    def test_frames_coded_for_themselves_merge_more_and_meet_no_wide_blocks(self) -> None:
+        for codec, options, wanted in (
+            ("mjpeg", {"qmin": "10", "qmax": "10"}, (4, 0)), ("libx264", {"crf": "34"}, (3, 50)),
+        ):  # fmt: skip
+            report = survey(coded(self, quay(), codec, options))
+            quiet = [f.model_copy(update={"value": 0.0}) if "noise" in f.kind else f for f in report.findings]
+            plan = propose(report.model_copy(update={"findings": quiet, "profile": white_profile(0.5)}))
+            step = next(step for step in plan.steps if step.kind == "compression")
+            settings = compression.Compression(**step.settings)
+            self.assertEqual((settings.frames, settings.wide), wanted)
+
     def test_the_finding_is_about_as_large_as_the_error(self) -> None:
         """Within a factor of two where there is detail: the law is one for all pictures."""
         frames = cat()

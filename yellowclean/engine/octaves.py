@@ -15,10 +15,16 @@ OCTAVES = 3
 BLOCK = 8
 """Side of the DCT blocks in which spectra are kept."""
 
-_K = np.arange(BLOCK)
-DCT = (np.cos(np.pi * (2 * _K[None, :] + 1) * _K[:, None] / 16) / 2).astype(np.float32)
-DCT[0] /= np.sqrt(2, dtype=np.float32)
-"""Orthonormal DCT-II of eight points: rows are frequencies."""
+
+def dct(side: int) -> Array:
+    """Orthonormal DCT-II of so many points: rows are frequencies."""
+    k = np.arange(side)
+    basis: Array = (np.cos(np.pi * (2 * k + 1) * k[:, None] / (2 * side)) * np.sqrt(2 / side)).astype(np.float32)
+    basis[0] /= np.sqrt(2, dtype=np.float32)
+    return basis
+
+
+DCT = dct(BLOCK)
 
 HALVING = (0.125, 0.375, 0.375, 0.125)
 """Low-pass, each way, before every second pixel is dropped."""

@@ -40,7 +40,7 @@ CROSSED = 0.5
 """Steps within such a deviation from which on its mean is held."""
 
 EDGE = 4.0
-"""Steps from a pixel to the next from which on it belongs to no mean."""
+"""Steps from a pixel to the next, up or down, from which on it belongs to no mean."""
 
 GRID = 1 << (len(ROUNDS) - 1)
 MARGIN = sum((SPREADS[k] + 2 * ROUNDS[k] + 3) << k for k in range(len(ROUNDS))) + sum(4 * s for s in MEANS) + 2
@@ -67,7 +67,7 @@ def smoothest(planes: Array, half: Array, rounding: float = 1.0) -> Array:
 def _with_means(given: Array, change: Array, step: Array) -> Array:
     """A change of planes that leaves their means where the surface crosses steps fast, P×H×W."""
     slopes = [_slopes(surface, size) for surface, size in zip(given + change, step, strict=True)]
-    level = (np.max(slopes, axis=(0, 1)) < EDGE).astype(np.float32)
+    level = (np.abs(slopes).max(axis=(0, 1)) < EDGE).astype(np.float32)
     for deviation in MEANS:
         weight = np.maximum(_mean(level, deviation), np.float32(1e-3))
         held = []

@@ -8,19 +8,14 @@ import numba as nb
 import numpy as np
 
 from ..frames import Array
+from ..octaves import dct
 from ..parallel import in_bands
 
 SIDE, STEP = 32, 8
 """Side of a block, and pixels from one to the next."""
 
-REACH = SIDE - 1
-"""Pixels around one that decide it."""
-
 _K = np.arange(SIDE)
-BASIS = (np.cos(np.pi * (2 * _K[None, :] + 1) * _K[:, None] / (2 * SIDE)) * np.sqrt(2 / SIDE)).astype(np.float32)
-BASIS[0] /= np.sqrt(2, dtype=np.float32)
-"""Orthonormal DCT-II: rows are frequencies."""
-
+BASIS = dct(SIDE)
 BACK = np.ascontiguousarray(BASIS.T)
 
 WINDOW = np.sin(np.pi * (_K + 0.5) / SIDE).astype(np.float32)

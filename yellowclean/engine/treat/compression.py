@@ -45,6 +45,9 @@ BAR, CHROMA_BAR, RISES = 1.0, 0.35, 14.0
 """Coefficients of luma and of colour below so many errors are dropped; and over how many frequencies, across and
 down together, that doubles."""
 
+WIDE_BAR = 2.0
+"""That of luma in wide blocks."""
+
 LEAST, FULL = 0.75 * CV_SCALE / 255, 0.95 * CV_SCALE / 255
 """Error in CV up to which nothing is done, and from which all is: about quantisers 10 and 13 of H.264."""
 
@@ -54,9 +57,6 @@ H.264. What was coded better than its lessons it would make worse."""
 
 SHARED = 0.15
 """Power of the number of merged frames by which the error falls: a half, were the frames' errors their own."""
-
-WIDE_BAR = 2.0
-"""The same for wide blocks."""
 
 DENSE = 0.3
 """Mean square of the finest texture, in squares of the error, over which shrinkage works the less the more there
@@ -369,7 +369,7 @@ def propose(case: Case) -> Proposal | None:
     finding = case.outside("coding error")
     if finding is None or case.luma.percent:
         return None
-    settings = BY_ITSELF if case.media.intra_only else {}
+    settings = dict(BY_ITSELF) if case.media.intra_only else {}
     return Proposal(
         settings,
         f"The codec was let err by {finding.value:.1f} CV ({finding.detail}) against a tolerance of"
