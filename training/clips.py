@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 import cv2
 import numpy as np
+import numpy.typing as npt
 
 from benchmarks.faulty import Held, as_coded, h264, mjpeg, mpeg2
 from yellowclean.engine.footage import Footage
@@ -29,8 +30,13 @@ TAKEN = 2
 FASTEST_PX, TURNS, GROWS = 5.0, 0.004, 0.003
 """Most motion a frame, across and down; radians and share of the size by which a frame turns and grows at most."""
 
-TWO_LAYERED, GRAINY = 0.5, 0.4
-"""Shares of clips with something that moves before the rest, and of pictures that hold grain of their own."""
+TWO_LAYERED, GRAINY, WOVEN = 0.5, 0.4, 0.2
+"""Shares of clips with something that moves before the rest, of pictures that hold grain of their own, and of clips
+with cloth before them."""
+
+THREADS_PX, THREADS_DIFFER, DEEPEST, BENT = (1.3, 9.0), 0.35, 0.5, 0.5
+"""From one thread of a cloth to the next, some finer than pixels tell; by how much that differs, logarithmic, from
+one way to the other; how dark threads are, and by how many threads they bend, at most."""
 
 CRF, PRESETS, UNFILTERED = (17, 43), ("veryfast", "medium", "slow"), 0.15
 """How H.264 is used, and the share of its clips without a loop filter."""
@@ -54,6 +60,8 @@ def samples(seed: int) -> list[Sample]:
     """Frames of one clip."""
     rng = np.random.default_rng((12, seed))
     frames = moving(seed, rng, FRAMES, FASTEST_PX)
+    if rng.random() < WOVEN:
+        frames = behind_cloth(rng, frames)
     return taken(frames, _format(rng), [int(n) for n in rng.choice(FRAMES, TAKEN, replace=False)])
 
 
@@ -97,7 +105,7 @@ def _travelled(seed: int, rng: Rng, count: int, fastest_px: float) -> tuple[list
         picture = picture + np.float32(rng.uniform(0, 4) / 255) * cv2.GaussianBlur(
             grain, (0, 0), rng.uniform(0.3, 1)
         )
-    speed = rng.uniform(-1, 1, 2) * fastest_px * rng.uniform(0, 1) ** 2
+    speed = _speed(rng, fastest_px)
     turn, grow = rng.uniform(-1, 1, 2) * (TURNS, GROWS) * rng.integers(0, 2)
     ways = []
     for n in range(count):
@@ -105,6 +113,36 @@ def _travelled(seed: int, rng: Rng, count: int, fastest_px: float) -> tuple[list
         way[:, 2] += speed * (n - count / 2) - (SIDE - SHOWN) / 2
         ways.append(way)
     return _along(picture, ways), ways
+
+
+def behind_cloth(rng: Rng, frames: list[Picture]) -> list[Picture]:
+    """Frames with cloth over them, or over a part: threads of two ways, bent, that move by themselves."""
+    angle, period = rng.uniform(0, np.pi), np.exp(rng.uniform(*np.log(THREADS_PX)))
+    periods = period * np.exp(rng.uniform(-THREADS_DIFFER, THREADS_DIFFER, 2) * (1, -1))
+    parts = rng.uniform(-1, 1, 3)
+    parts *= rng.uniform(0.1, 1) * DEEPEST / np.abs(parts).sum()
+    speed = _speed(rng, FASTEST_PX)
+    bent = [rng.uniform(0, BENT) * fractal(rng, SIDE, SIDE, rng.uniform(60, 250), 0.4) for _ in range(2)]
+    shape = fractal(rng, SIDE, SIDE, rng.uniform(60, 200), 0.4)
+    shape = np.clip((shape - np.quantile(shape, max(rng.uniform(-0.5, 0.7), 0))) * rng.uniform(5, 40) + 0.5, 0, 1)
+    rows, columns = np.mgrid[:SHOWN, :SHOWN].astype(np.float32)
+    shown = []
+    for n, frame in enumerate(frames):
+        x, y = speed * (n - len(frames) / 2)
+        way = np.array([[1, 0, x - (SIDE - SHOWN) / 2], [0, 1, y - (SIDE - SHOWN) / 2]])
+        across, down, cover = (_along(part.astype(np.float32), [way])[0] for part in (*bent, shape))
+        u = (columns - x) * np.cos(angle) + (rows - y) * np.sin(angle)
+        v = (rows - y) * np.cos(angle) - (columns - x) * np.sin(angle)
+        warp, weft = np.cos(2 * np.pi * (u / periods[0] + across)), np.cos(2 * np.pi * (v / periods[1] + down))
+        threads = parts[0] * warp + parts[1] * weft + parts[2] * warp * weft
+        shown.append(np.clip(frame * (1 + cover.clip(0, 1) * threads)[..., None], 0, 1).astype(np.float32))
+    return shown
+
+
+def _speed(rng: Rng, fastest_px: float) -> npt.NDArray[np.float64]:
+    """Pixels a frame, across and down, mostly slow."""
+    speed: npt.NDArray[np.float64] = rng.uniform(-1, 1, 2) * fastest_px * rng.uniform(0, 1) ** 2
+    return speed
 
 
 def _along(picture: Picture, ways: list[Picture]) -> list[Picture]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import itertools
 import time
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
@@ -61,21 +62,29 @@ def _turned(planes: Planes, fours: int, turn: list[bool]) -> Planes:
 def untaught(given: int, handed: int, *, channels: int, hidden: int, first: int) -> nn.Sequential:
     """Layers of 3×3 with no constants added; the first is of `first`×`first`, and `hidden` lie between it and the
     last."""
-    layers: list[nn.Module] = [nn.Conv2d(given, channels, first, padding=first // 2, bias=False)]
-    for _ in range(hidden):
-        layers += [nn.ReLU(), nn.Conv2d(channels, channels, 3, padding=1, bias=False)]
-    return nn.Sequential(*layers, nn.ReLU(), nn.Conv2d(channels, handed, 3, padding=1, bias=False))
+    last = nn.Conv2d(channels, handed, 3, padding=1, bias=False)
+    return nn.Sequential(*layers([given] + (hidden + 1) * [channels], first), last)
+
+
+def layers(planes: list[int], first: int = 3) -> nn.Sequential:
+    """Layers of 3×3, the first of `first`×`first`, from each number of planes to the next, none below 0."""
+    made: list[nn.Module] = []
+    for n, (before, after) in enumerate(itertools.pairwise(planes)):
+        side = first if n == 0 else 3
+        made += [nn.Conv2d(before, after, side, padding=side // 2, bias=False), nn.ReLU()]
+    return nn.Sequential(*made)
 
 
 def taught(
-    network: nn.Sequential, example: Callable[[], Example], *, steps: int, batch: int, rate: float, rim: int,
+    network: nn.Module, example: Callable[[], Example], *, steps: int, batch: int, rate: float, rim: int,
     absolute: float, squared: float,
 ) -> nn.Module:  # fmt: skip
     """The network after so many steps of Adam, the rate of learning rising and falling (Smith and Topin 2018). The
     loss is the mean of absolute and of squared errors, weighed so, `rim` pixels at the sides left out."""
     network = network.to(memory_format=torch.channels_last)
     adam = torch.optim.Adam(network.parameters(), rate)
-    rates = torch.optim.lr_scheduler.OneCycleLR(adam, rate, steps, pct_start=0.05, final_div_factor=100)
+    rising = max(0.05, 2 / steps)  # a step at the least
+    rates = torch.optim.lr_scheduler.OneCycleLR(adam, rate, steps, pct_start=rising, final_div_factor=100)
     begun, inside, squares = time.perf_counter(), slice(rim, -rim or None), np.zeros(2)
     for step in range(1, steps + 1):
         drawn = [example() for _ in range(batch)]

@@ -146,12 +146,12 @@ class Compressed(TestCase):
         error = np.full(waves.shape, 0.02, np.float32)
         noisy = waves + np.random.default_rng(3).normal(0, 0.02, waves.shape).astype(np.float32)
         narrow = compression._shrunk(noisy, error)
-        left = [float(np.std(plane - waves)) for plane in (narrow, in_wide_blocks(noisy, error, 2.0, 14))]
+        left = [float(np.std(plane - waves)) for plane in (narrow, in_wide_blocks(noisy, error))]
         self.assertLess(left[1], 0.5 * left[0])
-        np.testing.assert_allclose(in_wide_blocks(noisy, 0 * error, 2.0, 14), noisy, atol=1e-5)
+        np.testing.assert_allclose(in_wide_blocks(noisy, 0 * error), noisy, atol=1e-5)
         star = np.full_like(waves, 0.1)
         star[40:42, 80:82] += 0.15
-        self.assertLess(float(in_wide_blocks(star, error, 2.0, 14)[40:42, 80:82].mean()), 0.18)
+        self.assertLess(float(in_wide_blocks(star, error)[40:42, 80:82].mean()), 0.18)
         kept = compression._towards_wide(star, star, error, 0.5)
         self.assertGreater(float(kept[40:42, 80:82].mean()), 0.24)
 
@@ -188,13 +188,14 @@ class Compressed(TestCase):
         rng = np.random.default_rng(6)
         decoded, merged, treated = (rng.normal(0, 0.02, (3, 64, 96)).astype(np.float32) for _ in range(3))
         error = np.full((64, 96), 0.01, np.float32)
-        found = missing(decoded, merged, treated, error)
+        far = rng.normal(0, 0.02, (2, 64, 96)).astype(np.float32)
+        found = missing(decoded, merged, treated, error, far)
         self.assertGreater(np.abs(found).mean(), 1e-4)
         for part in np.array([-1, 0.5, -3], np.float32):
-            again = missing(part * decoded, part * merged, part * treated, abs(part) * error)
+            again = missing(part * decoded, part * merged, part * treated, abs(part) * error, part * far)
             np.testing.assert_allclose(again, part * found, atol=1e-6)
         flat = np.full((3, 64, 96), 0.4, np.float32)
-        self.assertLess(np.abs(missing(flat, flat, flat, error)).max(), 1e-7)
+        self.assertLess(np.abs(missing(flat, flat, flat, error, flat[:2])).max(), 1e-7)
 
     def test_what_was_coded_well_is_not_touched(self) -> None:
         for codec, options in (("libx264", {"qp": "4", "x264-params": STEADY}), ("ffv1", {"level": "3"})):

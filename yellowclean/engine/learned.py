@@ -56,7 +56,7 @@ def applied(name: str, given: Array, reach: int) -> Array:
     side."""
     height, width = given.shape[1:]
     beyond = np.stack([cv2.copyMakeBorder(p, *4 * (reach,), cv2.BORDER_REFLECT_101) for p in given])
-    rows, inside = max(MOST_PIXELS // width, 1), slice(reach, -reach or None)
+    rows, inside = max(MOST_PIXELS // width // 2, 1) * 2, slice(reach, -reach or None)  # even: layers may halve
     bands = [
         _through(name, beyond[:, first : first + rows + 2 * reach])[:, inside, inside]
         for first in range(0, height, rows)

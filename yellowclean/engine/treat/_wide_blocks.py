@@ -14,6 +14,10 @@ from ..parallel import in_bands
 SIDE, STEP = 32, 8
 """Side of a block, and pixels from one to the next."""
 
+BAR, RISES = 2.0, 14.0
+"""Coefficients below so many errors are dropped, and over how many frequencies of blocks of 8×8, across and down
+together, that doubles."""
+
 _K = np.arange(SIDE)
 BASIS = dct(SIDE)
 BACK = np.ascontiguousarray(BASIS.T)
@@ -22,15 +26,14 @@ WINDOW = np.sin(np.pi * (_K + 0.5) / SIDE).astype(np.float32)
 """How much a block counts from one side to the other: less near its sides, where its waves end."""
 
 
-def in_wide_blocks(plane: Array, error: Array, bar: float, rises: float) -> Array:
-    """The mean of what shifted blocks make of a plane (H×W, multiples of 8) without coefficients below `bar` times
-    the `error` (same shape and unit) over the block; a bar that doubles over `rises` frequencies of 8×8 blocks. A
-    block counts by how few coefficients it needs."""
+def in_wide_blocks(plane: Array, error: Array) -> Array:
+    """The mean of what shifted blocks make of a plane (H×W, multiples of 8) without coefficients that an `error`
+    (same shape and unit) may have made. A block counts by how few coefficients it needs."""
     height, width = plane.shape
     padded, errors = (np.pad(given, SIDE - STEP, mode="symmetric") for given in (plane, error))
     cells = errors.reshape(errors.shape[0] // STEP, STEP, -1, STEP).mean(axis=(1, 3))
     blocks = np.lib.stride_tricks.sliding_window_view(cells, (SIDE // STEP, SIDE // STEP)).mean(axis=(2, 3))
-    bars = np.float32(bar) * (1 + (_K[:, None] + _K) * np.float32(8 / SIDE / rises))
+    bars = np.float32(BAR) * (1 + (_K[:, None] + _K) * np.float32(8 / SIDE / RISES))
     limits, power = (bars**2).astype(np.float32), (blocks**2).astype(np.float32)
     total = np.zeros_like(padded)
     in_bands(len(padded) // STEP, lambda a, b: _cleared_rows(padded, power, limits, total, a, b))

@@ -25,8 +25,8 @@ from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity, switch
 from ..shrinking import shrunk
 from ._colour_detail import lent
-from ._restoring import REACH, missing
-from ._wide_blocks import in_wide_blocks
+from ._restoring import REACH, far_around, missing
+from ._wide_blocks import RISES, in_wide_blocks
 from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
 from .fetching import fetched
@@ -41,12 +41,8 @@ in squares of the error."""
 COLOUR_EXPECTED, COLOUR_FALLS = 0.25, 0.5
 """The same of both colours together, for colour."""
 
-BAR, CHROMA_BAR, RISES = 1.0, 0.35, 14.0
-"""Coefficients of luma and of colour below so many errors are dropped; and over how many frequencies, across and
-down together, that doubles."""
-
-WIDE_BAR = 2.0
-"""That of luma in wide blocks."""
+BAR, CHROMA_BAR = 1.0, 0.35
+"""Coefficients of luma and of colour below so many errors are dropped."""
 
 LEAST, FULL = 0.75 * CV_SCALE / 255, 0.95 * CV_SCALE / 255
 """Error in CV up to which nothing is done, and from which all is: about quantisers 10 and 13 of H.264."""
@@ -115,8 +111,8 @@ class Compression(Parameters):
     )  # fmt: skip
     learned: bool = switch(
         False, "Learned detail", "Add what a network, taught on drawn pictures alone, finds to be missing still: a"
-        " second opinion. Little on leaves and weaves that fill the picture, more on most others; takes twice as"
-        " long.",
+        " second opinion. Little on leaves and weaves that fill the picture, more on most others; takes three times"
+        " as long.",
     )  # fmt: skip
     error: float = quantity(
         0, "Coding error", "The error to reckon with where the file does not tell its quantisers.",
@@ -157,7 +153,8 @@ def apply(p: Compression, window: Window, around: Around) -> Picture:
     core, before, merged, after, error = found
     if p.learned:
         parts = np.minimum(np.array(p.amounts, np.float32), 1)[:, None, None]
-        after += parts * _from_to(error, LEARNED_FROM, LEARNED_ALL) * missing(before, merged, after, error)
+        far = far_around(merged[0], error, _usual_error(p, window.n, around))
+        after += parts * _from_to(error, LEARNED_FROM, LEARNED_ALL) * missing(before, merged, after, error, far)
     change: Array = _from_to(error, LEAST, FULL) * (after - before)
     rows, columns = window.wanted.within(core).slices
     wanted = np.ascontiguousarray(np.moveaxis(change[:, rows, columns], 0, -1))
@@ -192,11 +189,26 @@ def _from_to(error: Array, least: float, full: float) -> Array:
 
 def _error(p: Compression, n: int, region: Region, around: Around) -> Array:
     """The coding error over a region, in frame units; beyond the frame that at its rim."""
-    told = around.coding_error(n) if p.told else None
+    told = _told(p, n, around)
     if told is None:
         return np.full((region.height, region.width), p.error / CV_SCALE, np.float32)
     inside = region.clipped(told.shape[1], told.shape[0])
     return extended(told[inside.slices], inside, region)
+
+
+def _usual_error(p: Compression, n: int, around: Around) -> float:
+    """The RMS coding error of a frame, in frame units."""
+    told = _told(p, n, around)
+    return usual(told) if told is not None else p.error / CV_SCALE
+
+
+def usual(error: Array) -> float:
+    """What a coding error is over a frame: the RMS."""
+    return float(np.sqrt(np.mean(np.square(error), dtype=np.float64)))
+
+
+def _told(p: Compression, n: int, around: Around) -> Array | None:
+    return around.coding_error(n) if p.told else None
 
 
 def planes_of(rgb: Frame) -> Array:
@@ -285,7 +297,7 @@ def _cleared(p: Compression, plane: Array, error: Array, colour: bool) -> Array:
 def _towards_wide(plane: Array, narrow: Array, error: Array, part: float) -> Array:
     """What narrow blocks made of a plane, a part of the way to what wide ones make where these take no more than
     the error: of a star or a glint too little falls on each of their waves to stand out."""
-    wide = in_wide_blocks(plane, error, WIDE_BAR, RISES)
+    wide = in_wide_blocks(plane, error)
     gone = cv2.blur((plane - wide) ** 2, (5, 5)) / (error * error + np.float32(1e-12))
     towards: Array = narrow + np.float32(part) * np.exp(-np.maximum(gone - 1, 0)) * (wide - narrow)
     return towards
