@@ -14,6 +14,7 @@ import av
 import av.error
 import numpy as np
 from av.container import OutputContainer
+from av.packet import Packet
 from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
@@ -72,6 +73,10 @@ TREE_LEAST = 64
 """Pixels of width below which x265 must not look ahead by its coding trees: it writes beyond its memory there."""
 
 
+UNTIMED = 2
+"""Pictures up to which x265 tells no time of decoding, but what lies in memory."""
+
+
 class VideoWriter:
     """Encodes frames in order. Leaving the `with` block normally publishes, else discards."""
 
@@ -117,7 +122,7 @@ class VideoWriter:
                 self._copy(self._coder.finish())
                 self._coder.close()
             else:
-                self._container.mux(self._stream.encode(None))
+                self._container.mux(self._timed(self._stream.encode(None)))
             if self._sound:
                 self._sound.mux_until(None)
             self._container.close()
@@ -214,6 +219,13 @@ class VideoWriter:
                     self._sound.mux_until(Fraction(packet.dts) * packet.time_base)
                 packet.stream = stream
                 self._container.mux(packet)
+
+    def _timed(self, packets: list[Packet[VideoStream]]) -> list[Packet[VideoStream]]:
+        """The last packets; so few pictures are decoded in their order."""
+        if self._format.codec == "libx265" and self._count <= UNTIMED:
+            for packet in packets:
+                packet.dts = packet.pts
+        return packets
 
     def _encoding_stream(self) -> VideoStream:
         options = dict(self._format.options)
