@@ -46,13 +46,14 @@ OTHER_CODECS, STEPS = (0.1, 0.1), (3, 13)
 
 
 class Sample(NamedTuple):
-    """One frame: luma and colour differences (3×H×W) as decoded, merged along the motion, treated, and true; and
-    the error that the codec was let make, H×W."""
+    """One frame: luma and colour differences (3×H×W) as decoded, merged along the motion, treated, and true;
+    the error that the codec was let make, H×W; and what tells of luma from far around, 2×H×W."""
 
     decoded: Picture
     merged: Picture
     treated: Picture
     error: Picture
+    far: Picture
     truth: Picture
 
 
@@ -69,6 +70,7 @@ def taken(frames: list[Picture], fmt: OutputFormat, chosen: list[int]) -> list[S
     """Frames of a clip after a codec; none where it made no error to speak of."""
     height, width = frames[0].shape[:2]
     decoded, info, errors, settings = as_coded(frames, fmt)
+    settings["learned"] = True
     plan = Plan(profile=white_profile(1.0), steps=[Step(kind="compression", settings=settings)])
     step = compression.Compression.model_validate(settings)
     found = []
@@ -80,8 +82,8 @@ def taken(frames: list[Picture], fmt: OutputFormat, chosen: list[int]) -> list[S
         if treated is not None:
             core, *planes = treated
             inside = Region(0, 0, width, height).within(core).slices
-            before, merged, after, error = (plane[..., *inside] for plane in planes)
-            found.append(Sample(before, merged, after, error, compression.planes_of(frames[n])))
+            before, merged, after, error, far = (plane[..., *inside] for plane in planes if plane is not None)
+            found.append(Sample(before, merged, after, error, far, compression.planes_of(frames[n])))
     return found
 
 

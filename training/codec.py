@@ -15,8 +15,7 @@ from torch import nn
 
 from yellowclean.engine.learned import of_four
 from yellowclean.engine.octaves import quartered
-from yellowclean.engine.treat._restoring import FOURS, GIVEN, HANDED, far_around, seen
-from yellowclean.engine.treat.compression import usual
+from yellowclean.engine.treat._restoring import FOURS, GIVEN, HANDED, seen
 
 from .clips import Sample, samples
 from .teaching import Example, asked, layers, made, piece, taught, write
@@ -42,8 +41,7 @@ def whole(sample: Sample) -> Example:
     wanted = np.concatenate([of_four(missing[0]), np.stack([quartered(plane) for plane in missing[1:]])])
     power = [max(float(np.mean(part**2)), 1e-9) for part in (wanted[:4], wanted[4:])]
     weight = np.repeat([LUMA_WEIGHS / 4 / power[0], (1 - LUMA_WEIGHS) / 2 / power[1]], [4, 2]) * HANDED
-    far = far_around(np.ascontiguousarray(sample.merged[0]), sample.error, usual(sample.error))
-    return Example(seen(*sample[:4], far), wanted, weight.astype(np.float32))
+    return Example(seen(*sample[:5]), wanted, weight.astype(np.float32))
 
 
 class Restorer(nn.Module):  # type: ignore[misc]  # torch is not installed where types are checked

@@ -152,7 +152,7 @@ class Compressed(TestCase):
         star = np.full_like(waves, 0.1)
         star[40:42, 80:82] += 0.15
         self.assertLess(float(in_wide_blocks(star, error)[40:42, 80:82].mean()), 0.18)
-        kept = compression._towards_wide(star, star, error, 0.5)
+        kept = compression._towards_wide(star, star, in_wide_blocks(star, error), error, 0.5)
         self.assertGreater(float(kept[40:42, 80:82].mean()), 0.24)
 
     def test_detail_of_colour_comes_from_luma_only_where_the_two_go_together(self) -> None:

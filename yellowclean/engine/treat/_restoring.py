@@ -14,7 +14,6 @@ import numpy as np
 from ..frames import Array
 from ..learned import applied_both_ways, as_one, detail, of_four
 from ..octaves import doubled, quartered
-from ._wide_blocks import in_wide_blocks
 
 COARSE_PX = 4.0
 """Deviation of the blur that leaves the coarse part, in pixels of luma and of colour."""
@@ -30,9 +29,6 @@ TRUSTED = 0.85
 54 codings, none of which it was taught on; in their mean all of it would bring 0.01 dB more, and take more where it
 errs)."""
 
-LEFT = 0.85
-"""Part of the coding error that merging leaves, about."""
-
 ALIKE_PX, AROUND_PX = 7, 21
 """Sides of the patches that are compared, and of the square in which they are looked for."""
 
@@ -43,15 +39,9 @@ REACH = 2 * (LAYERS_REACH + 4 * int(COARSE_PX))
 """Pixels to each side that decide a pixel: OpenCV cuts the blur off at four deviations."""
 
 
-def far_around(merged: Array, error: Array, usual: float) -> Array:
-    """What is far around tells of merged luma (H×W, multiples of 8), given the coding error (same shape) and what
-    it usually is in the frame: luma in wide blocks, and as the mean of patches that look alike, 2×H×W."""
-    wide = in_wide_blocks(merged, error * np.float32(LEFT))
-    return np.stack([wide, _of_patches_alike(merged, usual)])
-
-
-def _of_patches_alike(plane: Array, error: float) -> Array:
-    """Non-local means (Buades, Coll, Morel 2005); what 8 bits do not hold stays as it is."""
+def of_patches_alike(plane: Array, error: float) -> Array:
+    """Luma (H×W) as the mean of patches that look alike under an error: non-local means (Buades, Coll, Morel 2005);
+    what 8 bits do not hold stays as it is."""
     held = np.rint(np.clip(plane, 0, 1) * CODES).astype(np.uint8)
     strength = max(error * CODES, 1.0)
     meant = cv2.fastNlMeansDenoising(held, None, strength, ALIKE_PX, AROUND_PX)
@@ -61,7 +51,8 @@ def _of_patches_alike(plane: Array, error: float) -> Array:
 
 def seen(decoded: Array, merged: Array, treated: Array, error: Array, far: Array) -> Array:
     """What the network is given, 27 planes of half the size, of luma and colour differences (3×H×W each, multiples
-    of 4), the coding error (H×W), and what is `far_around`."""
+    of 4), the coding error (H×W), and what tells of luma from far around (2×H×W): wide blocks, and the mean of
+    patches alike."""
     luma = (detail(treated[0], COARSE_PX), *(plane - treated[0] for plane in (decoded[0], merged[0], *far)))
     halves = [[quartered(plane) for plane in planes[1:]] for planes in (decoded, merged, treated)]
     colour = [detail(plane, COARSE_PX) for plane in halves[2]]

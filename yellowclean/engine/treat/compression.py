@@ -25,7 +25,7 @@ from ..parallel import in_bands
 from ..parameters import Parameters, amount, quantity, switch
 from ..shrinking import shrunk
 from ._colour_detail import lent
-from ._restoring import REACH, far_around, missing
+from ._restoring import REACH, missing, of_patches_alike
 from ._wide_blocks import RISES, in_wide_blocks
 from .base import Around, Need, OwnView, Picture, Treatment, Window
 from .case import Case, Proposal
@@ -131,14 +131,16 @@ class Compression(Parameters):
 
 
 class Treated(NamedTuple):
-    """Luma and colour differences (3×H×W) over `core` as decoded, merged along the motion, and treated so far; and
-    the coding error, H×W."""
+    """Luma and colour differences (3×H×W) over `core` as decoded, merged along the motion, and treated so far; the
+    coding error, H×W; and what tells of luma from far around (see `_restoring`), where learned detail is asked
+    for."""
 
     core: Region
     decoded: Array
     merged: Array
     treated: Array
     error: Array
+    far: Array | None
 
 
 def need(p: Compression) -> Need:
@@ -150,10 +152,9 @@ def apply(p: Compression, window: Window, around: Around) -> Picture:
     untouched, found = window.here.part(window.inside), classically(p, window, around)
     if found is None:
         return untouched
-    core, before, merged, after, error = found
-    if p.learned:
+    core, before, merged, after, error, far = found
+    if far is not None:
         parts = np.minimum(np.array(p.amounts, np.float32), 1)[:, None, None]
-        far = far_around(merged[0], error, _usual_error(p, window.n, around))
         after += parts * _from_to(error, LEARNED_FROM, LEARNED_ALL) * missing(before, merged, after, error, far)
     change: Array = _from_to(error, LEAST, FULL) * (after - before)
     rows, columns = window.wanted.within(core).slices
@@ -170,15 +171,23 @@ def classically(p: Compression, window: Window, around: Around) -> Treated | Non
         return None
     before = planes_of(window.here.part(core.within(window.place)).rgb)
     merged, count = _merged(p, window, around, core, before, error)
-    left = error * count ** np.float32(-SHARED)
+    luma, *colour = (error * count ** np.float32(-SHARED) * np.float32(part) for part in p.amounts)
+    narrow = _shrunk(merged[0], _spared(merged[0], luma))
+    wide = in_wide_blocks(merged[0], luma) if p.wide or p.learned else narrow
+    done = [
+        _towards_wide(merged[0], narrow, wide, luma, p.wide / 100), *map(_colour_cleared, merged[1:], colour),
+    ]  # fmt: skip
     cleared = [
-        before[k] + np.float32(min(part, 1)) * (_cleared(p, merged[k], left * np.float32(part), k > 0) - before[k])
-        for k, part in enumerate(p.amounts)
+        plane + np.float32(min(part, 1)) * (after - plane)
+        for plane, part, after in zip(before, p.amounts, done, strict=True)
     ]
     cleared[0] = _kept_within(before[0], cleared[0], error * np.float32(max(p.luma, 100) / 100))
     if p.lent:
         cleared[1:] = lent(cleared, error, np.float32(p.lent / 100))
-    return Treated(core, before, merged, np.stack(cleared), error)
+    far = None
+    if p.learned:
+        far = np.stack([wide, of_patches_alike(merged[0], _usual_error(p, window.n, around))])
+    return Treated(core, before, merged, np.stack(cleared), error, far)
 
 
 def _from_to(error: Array, least: float, full: float) -> Array:
@@ -199,12 +208,7 @@ def _error(p: Compression, n: int, region: Region, around: Around) -> Array:
 def _usual_error(p: Compression, n: int, around: Around) -> float:
     """The RMS coding error of a frame, in frame units."""
     told = _told(p, n, around)
-    return usual(told) if told is not None else p.error / CV_SCALE
-
-
-def usual(error: Array) -> float:
-    """What a coding error is over a frame: the RMS."""
-    return float(np.sqrt(np.mean(np.square(error), dtype=np.float64)))
+    return p.error / CV_SCALE if told is None else float(np.sqrt(np.mean(np.square(told), dtype=np.float64)))
 
 
 def _told(p: Compression, n: int, around: Around) -> Array | None:
@@ -283,24 +287,20 @@ def _merge_rows(across, warped, gain, doubt, error, total, weight, first, end): 
                     total[2, y, x] += w * warped[2, y, x]
 
 
-def _cleared(p: Compression, plane: Array, error: Array, colour: bool) -> Array:
-    """The plane without coefficients that the error may have made. Colour is looked at in half the size, as most
-    codecs keep it; what is finer in it stays."""
-    if not colour:
-        narrow = _shrunk(plane, _spared(plane, error))
-        return _towards_wide(plane, narrow, error, p.wide / 100) if p.wide else narrow
-    small = quartered(plane)
-    cleared: Array = plane + doubled(_shrunk(small, quartered(error) * np.float32(CHROMA_BAR / BAR)) - small)
-    return cleared
-
-
-def _towards_wide(plane: Array, narrow: Array, error: Array, part: float) -> Array:
+def _towards_wide(plane: Array, narrow: Array, wide: Array, error: Array, part: float) -> Array:
     """What narrow blocks made of a plane, a part of the way to what wide ones make where these take no more than
     the error: of a star or a glint too little falls on each of their waves to stand out."""
-    wide = in_wide_blocks(plane, error)
     gone = cv2.blur((plane - wide) ** 2, (5, 5)) / (error * error + np.float32(1e-12))
     towards: Array = narrow + np.float32(part) * np.exp(-np.maximum(gone - 1, 0)) * (wide - narrow)
     return towards
+
+
+def _colour_cleared(plane: Array, error: Array) -> Array:
+    """Colour without coefficients that the error may have made. It is looked at in half the size, as most codecs
+    keep it; what is finer in it stays."""
+    small = quartered(plane)
+    cleared: Array = plane + doubled(_shrunk(small, quartered(error) * np.float32(CHROMA_BAR / BAR)) - small)
+    return cleared
 
 
 def _spared(plane: Array, error: Array) -> Array:
