@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 import scipy
 
-from ..frames import Array, Region
+from ..frames import LUMA_WEIGHTS, Array, Frame, Region, luma
 from .departures import Core, Departures, cores
 from .scratches import Line, lines_in, standing, through_texture
 
@@ -61,6 +61,14 @@ STANDS = 0.65
 AS_MUCH = 0.5
 """Part of a speck's strength, and of its pixels, that its like has to reach."""
 
+GREY, AS_COLOURED = 0.25, 2.0
+"""Colour up to which specks are grey, and how many times as coloured as another its like may be: dust is grey, and
+no glint of a coloured lamp is its like."""
+
+SURROUNDED, PEAKED, CUT_OFF = 6, 4, 0.98
+"""Pixels around a speck that it stands out of, the power with which what stands out most tells its colour, and the
+level from which on no colour is told."""
+
 RESTLESS = 1.2
 """A place is restless where the frames beside differ by so many times what they differ by in the calm fifth, in
 parts of the noise (set on test-camera clips: still and panned scenes stay below in 98 % of places, the specks of
@@ -78,6 +86,8 @@ class Speck:
     sure: float
     strength: float = 0.0
     """Deviations by which it lies beyond its neighbours, at most."""
+    colour: float = np.inf
+    """How far its channels lie apart, in parts of what it stands out by; infinite where nobody looked."""
     restless: bool = False
     """Whether it lies where much else is unexplained."""
 
@@ -87,9 +97,11 @@ class Speck:
         return max(abs(x - other_x), abs(y - other_y))
 
     def like(self, other: Speck) -> bool:
-        """Whether it is as strong and as large as another one."""
+        """Whether it is as strong and as large as another one, and as coloured."""
         pixels, wanted = np.count_nonzero(self.mask), np.count_nonzero(other.mask)
-        return bool(pixels > AS_MUCH * wanted) and self.strength > AS_MUCH * other.strength
+        less, more = sorted((self.colour, other.colour))
+        as_large = bool(pixels > AS_MUCH * wanted) and self.strength > AS_MUCH * other.strength
+        return as_large and more <= max(AS_COLOURED * less, GREY)
 
     @property
     def centre(self) -> tuple[float, float]:
@@ -169,9 +181,10 @@ def beside(n: int, frames: int, apart: int = 1) -> list[int]:
     return [k for k in sides if 0 <= k < frames]
 
 
-def specks_in(here: Array, before: Array, after: Array, sigma: Array, apart: int = 1) -> Found:
-    """The specks of a luma plane (H×W), given those before and after it, or two others beside it, and the deviation
-    of its noise; `apart` is how many frames the second lies ahead (below 0: back)."""
+def specks_in(frame: Frame, before: Array, after: Array, sigma: Array, apart: int = 1) -> Found:
+    """The specks of a frame (H×W×3), given the luma (H×W) of those before and after it, or of two others beside it,
+    and the deviation of its own luma's noise; `apart` is how many frames the second lies ahead (below 0: back)."""
+    here = luma(frame)
     if min(here.shape) < LEAST_SIDE:
         return Found([], [], here.shape, here.size)
     departs = Departures(here, before, after, sigma)
@@ -185,8 +198,24 @@ def specks_in(here: Array, before: Array, after: Array, sigma: Array, apart: int
     found += _whole(hidden, beyond, along, unrest)
     if apart != 1:  # what moves may hide in both others what this frame alone sees
         found = [speck for speck in found if not speck.restless]
+    found = [replace(speck, colour=_colour(speck, frame)) if speck.kind == "dust" else speck for speck in found]
     lines = lines_in(here, sigma, departs.neighbours[1].vectors / np.float32(apart))
     return Found(_without_doubles(found), lines, here.shape, int(np.count_nonzero(unrest <= RESTLESS)))
+
+
+def _colour(speck: Speck, frame: Frame) -> float:
+    """How far the channels of what stands out of a speck's surroundings lie apart there, in parts of that."""
+    height, width = speck.mask.shape
+    own = Region(speck.x, speck.y, width, height)
+    around = own.grown(SURROUNDED).clipped(frame.shape[1], frame.shape[0])
+    plain = np.median(frame[around.slices].reshape(-1, 3), axis=0)
+    pixels = frame[own.slices][speck.mask]
+    out = np.abs((pixels - plain) @ LUMA_WEIGHTS)
+    weight = np.where(pixels.max(axis=1) < CUT_OFF, out, 0) ** PEAKED
+    if not weight.any():
+        return np.inf
+    shade = weight @ pixels / weight.sum()
+    return float(np.ptp(shade) * weight.sum() / (weight @ out))
 
 
 def _covered(specks: Sequence[Speck], shape: tuple[int, int]) -> Mask:

@@ -224,8 +224,9 @@ def _lasting(n: int, around: Around) -> list[Speck]:
 def _found(n: int, around: Around) -> Found:
     def found() -> Found:
         others = beside(n, around.frames)
-        here, before, after = (luma(around.whole(k)) for k in (n, *others))
-        return specks_in(here, before, after, around.profile.curve.sigma_at(here, "luma"), others[1] - n)
+        here, before, after = (around.whole(k) for k in (n, *others))
+        sigma = around.profile.curve.sigma_at(luma(here), "luma")
+        return specks_in(here, luma(before), luma(after), sigma, others[1] - n)
 
     return around.kept(("specks", n), found, lambda found: found.nbytes)
 

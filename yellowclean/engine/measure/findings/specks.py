@@ -15,7 +15,7 @@ def observe(look: Look) -> Found | None:
     """The specks of a frame that has neighbours on both sides; None where they cannot be told."""
     if look.before is None or look.after is None or min(look.luma.shape) < LEAST_SIDE:
         return None
-    return specks_in(look.luma, look.before, look.after, look.sigma)
+    return specks_in(look.frame, look.before, look.after, look.sigma)
 
 
 def conclude(seen: Sequence[tuple[int, Found | None]], info: MediaInfo) -> Finding:
