@@ -224,7 +224,8 @@ def _merged(
     p: Compression, window: Window, around: Around, core: Region, before: Array, error: Array
 ) -> tuple[Array, Array]:
     """The planes averaged with the neighbours', each pixel as far as it is trusted, colour where its own agrees
-    too: false colour moves otherwise than what it lies on. And how many frames that is in luma."""
+    too: false colour moves otherwise than what it lies on. And how many frames that is in luma. It does not matter
+    whether motion leads back: where there is little to follow, it does not, and any motion will do."""
     total, weight = before.copy(), np.ones((2, *before.shape[1:]), np.float32)
     here = core.within(window.place)
     place = np.array([core.x, core.y, here.x, here.y, p.search], np.float32)
@@ -232,13 +233,11 @@ def _merged(
     across = np.empty_like(weight)
     rows = before.shape[1]
     for n in window.neighbours:
-        warped, gain, doubt = fetched(
-            planes_of(window.pull(n).rgb), around.motion(window.n, n), place, before.shape
-        )
+        warped, gain, _ = fetched(planes_of(window.pull(n).rgb), around.motion(window.n, n), place, before.shape)
         in_bands(rows, lambda a, b, w=warped: _difference_rows(before, w, across, a, b))  # type: ignore[misc]
         in_bands(
             rows,
-            lambda a, b, w=warped, g=gain, d=doubt: _merge_rows(across, w, g, d, strength, total, weight, a, b),  # type: ignore[misc]
+            lambda a, b, w=warped, g=gain: _merge_rows(across, w, g, strength, total, weight, a, b),  # type: ignore[misc]
         )
     return total / weight[[0, 1, 1]], weight[0]
 
@@ -262,7 +261,7 @@ def _difference_rows(before, warped, across, first, end):  # type: ignore[no-unt
 
 
 @nb.njit(nogil=True, cache=True)
-def _merge_rows(across, warped, gain, doubt, error, total, weight, first, end):  # type: ignore[no-untyped-def]
+def _merge_rows(across, warped, gain, error, total, weight, first, end):  # type: ignore[no-untyped-def]
     """Add a neighbour to the sums, each pixel with its own trust."""
     height, width = gain.shape
     count = np.float32((2 * PATCH + 1) ** 2)
@@ -271,7 +270,7 @@ def _merge_rows(across, warped, gain, doubt, error, total, weight, first, end): 
             if gain[y, x] == 0 or error[y, x] <= 0:
                 continue
             e = error[y, x] * error[y, x]
-            strange = doubt[y, x] * doubt[y, x]
+            strange = np.float32(0)
             for k in range(2):
                 s = np.float32(0)
                 for j in range(-PATCH, PATCH + 1):
