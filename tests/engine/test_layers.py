@@ -16,7 +16,7 @@ LAYERS = (
     ("shrinking",),
     ("parameters", "primaries"),
     ("media",),
-    ("colour", "motion"),
+    ("colour", "camera", "motion"),
     ("format", "noise", "footage"),
     ("measure", "reach"),
     ("treat",),

@@ -101,6 +101,16 @@ class Footage:
 
         return self.kept(("track", n, neighbour), checked, lambda track: track.field.nbytes)
 
+    def steadied(self, n: int, neighbour: int) -> Track:
+        """Motion from frame n to a neighbour, the camera's own wherever that explains the picture about as well;
+        not checked against the way back."""
+
+        def found() -> Track:
+            there = flow(self._luma(n), self._luma(neighbour), self.info.width, steadied=True)
+            return there.unchecked()
+
+        return self.kept(("steadied", n, neighbour), found, lambda track: track.field.nbytes)
+
     def _flow(self, n: int, neighbour: int) -> Flow:
         def found() -> Flow:
             return flow(self._luma(n), self._luma(neighbour), self.info.width)

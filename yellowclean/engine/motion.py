@@ -14,6 +14,7 @@ import cv2
 import numpy as np
 import numpy.typing as npt
 
+from .camera import camera_motion
 from .frames import Array, Frame, Region, luma
 
 AnyArray = npt.NDArray[Any]
@@ -52,6 +53,10 @@ SLOW_PX = 8.0
 LEAST_SIDE = 96
 """Smaller pictures are continued to this many pixels: the library's pyramid does not bear them."""
 
+CAMERA_MARGIN, CAMERA_CODES = 1.5, 1.0
+"""How much worse (as a ratio, and in 8-bit codes) the camera's own motion may explain a picture than flow, and how
+much better standing still has to than either (set on coded clips)."""
+
 REST_MARGIN, REST_CODES, NEAR_REST = 1.2, 0.1, 1.0
 """How much worse (as a ratio, and in 8-bit codes) standing still may be than motion; and the longest motion that
 noise alone is thought to make, in pixels of the picture that flow is computed on."""
@@ -69,6 +74,11 @@ class Flow:
         What is hidden or uncovered does not come home."""
         there = _along(self.vectors / np.float32(self.reduction), back.vectors)
         doubt = _lengths(self.vectors + there)
+        return Track(np.dstack([self.vectors, doubt]), (self.reduction, self.reduction))
+
+    def unchecked(self) -> Track:
+        """This motion without a doubt."""
+        doubt = np.zeros(self.vectors.shape[:2], np.float32)
         return Track(np.dstack([self.vectors, doubt]), (self.reduction, self.reduction))
 
     def at(self, x: AnyArray, y: AnyArray) -> Array:
@@ -149,9 +159,15 @@ def eight_bit(plane: Array) -> npt.NDArray[np.uint8]:
 
 
 def flow(
-    here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], full_width: int, *, quick: bool = False
+    here: npt.NDArray[np.uint8],
+    there: npt.NDArray[np.uint8],
+    full_width: int,
+    *,
+    quick: bool = False,
+    steadied: bool = False,
 ) -> Flow:
-    """Motion from one prepared frame to another; `quick` where no pixel is merged along it."""
+    """Motion from one prepared frame to another; `quick` where no pixel is merged along it; `steadied` where it is
+    to be the camera's own wherever that explains the picture about as well."""
     reduction = reduction_for(full_width)
     if min(here.shape) < 16:
         return Flow(np.zeros((*here.shape, 2), np.float32), reduction)
@@ -165,7 +181,11 @@ def flow(
     below, right = max(LEAST_SIDE - height, 0), max(LEAST_SIDE - width, 0)
     wide = [cv2.copyMakeBorder(f, 0, below, 0, right, cv2.BORDER_REPLICATE) for f in (here, there)]
     found = np.ascontiguousarray(finder.calc(*wide, None)[:height, :width])
-    found[_resting(here, there, found, fineness.patch)] = 0
+    camera = camera_motion(here, there, found) if steadied else None
+    if camera is None:
+        found[_resting(here, there, found, fineness.patch)] = 0
+    else:
+        found = _carried(here, there, found, camera, fineness.patch)
     return Flow(found * np.float32(reduction), reduction)
 
 
@@ -186,6 +206,21 @@ def _along(vectors: Array, there: AnyArray) -> AnyArray:
 def _places(rows: int, columns: int) -> Array:
     """Where each pixel is, H×W×2 (x, y)."""
     return np.dstack(np.meshgrid(np.arange(columns, dtype=np.float32), np.arange(rows, dtype=np.float32)))
+
+
+def _carried(
+    here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], vectors: Array, camera: Array, patch: int
+) -> Array:
+    """Motion of the camera where it explains the picture about as well as other motion does; none where standing
+    still explains it clearly better than either, as it does what is laid over the picture."""
+    still, own, carried = (
+        cv2.boxFilter(cv2.absdiff(here, other), cv2.CV_32F, (patch, patch))
+        for other in (there, _along(vectors, there), _along(camera, there))
+    )
+    with_it = carried <= CAMERA_MARGIN * own + CAMERA_CODES
+    rests = CAMERA_MARGIN * still + CAMERA_CODES < np.where(with_it, carried, own)
+    moved: Array = np.where(rests[..., None], 0, np.where(with_it[..., None], camera, vectors)).astype(np.float32)
+    return moved
 
 
 def _resting(

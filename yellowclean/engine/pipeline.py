@@ -343,6 +343,10 @@ class Standpoint:
         """Motion of the source, in pixels of the format."""
         return self.footage.motion(n, neighbour).scaled(*self.formats[-1].per_pixel_of(self.formats[0]))
 
+    def steadied(self, n: int, neighbour: int) -> Track:
+        """The same, the camera's own motion wherever that explains the picture about as well."""
+        return self.footage.steadied(n, neighbour).scaled(*self.formats[-1].per_pixel_of(self.formats[0]))
+
     def coding_error(self, n: int) -> Array | None:
         """The codec's error in frame n of the source, in the pixels of the format."""
         error = self.footage.coding_error(n)

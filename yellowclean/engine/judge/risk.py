@@ -141,3 +141,6 @@ class _Nudged(Footage):
 
     def motion(self, n: int, neighbour: int) -> Track:
         return self._original.motion(n, neighbour)
+
+    def steadied(self, n: int, neighbour: int) -> Track:
+        return self._original.steadied(n, neighbour)

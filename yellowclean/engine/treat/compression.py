@@ -233,7 +233,7 @@ def _merged(
     across = np.empty_like(weight)
     rows = before.shape[1]
     for n in window.neighbours:
-        warped, gain, _ = fetched(planes_of(window.pull(n).rgb), around.motion(window.n, n), place, before.shape)
+        warped, gain, _ = fetched(planes_of(window.pull(n).rgb), around.steadied(window.n, n), place, before.shape)
         in_bands(rows, lambda a, b, w=warped: _difference_rows(before, w, across, a, b))  # type: ignore[misc]
         in_bands(
             rows,
