@@ -13,7 +13,7 @@ from .cache import Memory
 from .frames import Array, Frame, Region
 from .media import Source
 from .media.info import WILDEST, tamed, wild
-from .motion import Flow, Track, flow, prepared
+from .motion import Flow, Track, dense, prepared, rested, steadied
 from .parallel import meanwhile, side_by_side
 
 T = TypeVar("T")
@@ -102,20 +102,26 @@ class Footage:
         return self.kept(("track", n, neighbour), checked, lambda track: track.field.nbytes)
 
     def steadied(self, n: int, neighbour: int) -> Track:
-        """Motion from frame n to a neighbour, the camera's own wherever that explains the picture about as well;
-        not checked against the way back."""
+        """The same, but the camera's own wherever that explains the picture about as well; then the way back is
+        not asked: where there is little to follow it leads astray."""
 
         def found() -> Track:
-            there = flow(self._luma(n), self._luma(neighbour), self.info.width, steadied=True)
-            return there.unchecked()
+            there = steadied(*self._pair(n, neighbour), self._dense(n, neighbour), self.info.width)
+            return self.motion(n, neighbour) if there is None else there.unchecked()
 
         return self.kept(("steadied", n, neighbour), found, lambda track: track.field.nbytes)
 
     def _flow(self, n: int, neighbour: int) -> Flow:
         def found() -> Flow:
-            return flow(self._luma(n), self._luma(neighbour), self.info.width)
+            return rested(*self._pair(n, neighbour), self._dense(n, neighbour), self.info.width)
 
         return self.kept(("flow", n, neighbour), found, lambda found: found.vectors.nbytes)
+
+    def _dense(self, n: int, neighbour: int) -> Array:
+        return self.kept(("dense", n, neighbour), lambda: dense(*self._pair(n, neighbour), self.info.width), _bytes)
+
+    def _pair(self, n: int, neighbour: int) -> tuple[npt.NDArray[np.uint8], npt.NDArray[np.uint8]]:
+        return self._luma(n), self._luma(neighbour)
 
     def _luma(self, n: int) -> npt.NDArray[np.uint8]:
         return self.kept(("luma", n), lambda: prepared(self.frame(n)), _bytes)

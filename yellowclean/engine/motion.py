@@ -50,12 +50,17 @@ STANDS, SAME_LIGHT = 0.5, 1.0
 SLOW_PX = 8.0
 """Pixels a frame up to which motion is found over several frames about as well as over one."""
 
+LEAST_FOLLOWED = 16
+"""In pictures with a smaller side nothing is followed."""
+
 LEAST_SIDE = 96
 """Smaller pictures are continued to this many pixels: the library's pyramid does not bear them."""
 
-CAMERA_MARGIN, CAMERA_CODES = 1.5, 1.0
-"""How much worse (as a ratio, and in 8-bit codes) the camera's own motion may explain a picture than flow, and how
-much better standing still has to than either (set on coded clips)."""
+CAMERA_MARGIN, CAMERA_CODES, CAMERA_AROUND, CAMERA_AT_ALL = 1.5, 1.0, 4, 2.0
+"""How much worse (as a ratio, and in 8-bit codes) the camera's own motion may explain a place than flow, and how
+much better standing still has to than either; how many times as much around it counts too, and how much worse (as
+a ratio) it may be there: so that what is smooth of a thing that moves by itself goes with that (set on coded
+clips)."""
 
 REST_MARGIN, REST_CODES, NEAR_REST = 1.2, 0.1, 1.0
 """How much worse (as a ratio, and in 8-bit codes) standing still may be than motion; and the longest motion that
@@ -159,20 +164,20 @@ def eight_bit(plane: Array) -> npt.NDArray[np.uint8]:
 
 
 def flow(
-    here: npt.NDArray[np.uint8],
-    there: npt.NDArray[np.uint8],
-    full_width: int,
-    *,
-    quick: bool = False,
-    steadied: bool = False,
+    here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], full_width: int, *, quick: bool = False
 ) -> Flow:
-    """Motion from one prepared frame to another; `quick` where no pixel is merged along it; `steadied` where it is
-    to be the camera's own wherever that explains the picture about as well."""
-    reduction = reduction_for(full_width)
-    if min(here.shape) < 16:
-        return Flow(np.zeros((*here.shape, 2), np.float32), reduction)
+    """Motion from one prepared frame to another; `quick` where no pixel is merged along it."""
+    return rested(here, there, dense(here, there, full_width, quick=quick), full_width)
+
+
+def dense(
+    here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], full_width: int, *, quick: bool = False
+) -> Array:
+    """The same as it is found, H'×W'×2 in pixels of the prepared frames."""
+    if min(here.shape) < LEAST_FOLLOWED:
+        return np.zeros((*here.shape, 2), np.float32)
     finder = cv2.DISOpticalFlow_create(cv2.DISOpticalFlow_PRESET_FAST)  # type: ignore[attr-defined]
-    fineness = _fineness(reduction)
+    fineness = _fineness(reduction_for(full_width))
     finder.setFinestScale(fineness.finest)
     if not quick:
         finder.setVariationalRefinementAlpha(fineness.smoothness)
@@ -180,13 +185,29 @@ def flow(
     height, width = here.shape
     below, right = max(LEAST_SIDE - height, 0), max(LEAST_SIDE - width, 0)
     wide = [cv2.copyMakeBorder(f, 0, below, 0, right, cv2.BORDER_REPLICATE) for f in (here, there)]
-    found = np.ascontiguousarray(finder.calc(*wide, None)[:height, :width])
-    camera = camera_motion(here, there, found) if steadied else None
+    return np.ascontiguousarray(finder.calc(*wide, None)[:height, :width])
+
+
+def rested(here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], vectors: Array, full_width: int) -> Flow:
+    """`dense` motion, but none where nothing moves."""
+    reduction = reduction_for(full_width)
+    if not vectors.any():
+        return Flow(vectors, reduction)
+    rests = _resting(here, there, vectors, _fineness(reduction).patch)
+    return Flow(np.where(rests[..., None], 0, vectors * np.float32(reduction)).astype(np.float32), reduction)
+
+
+def steadied(
+    here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], vectors: Array, full_width: int
+) -> Flow | None:
+    """`dense` motion, but the camera's own wherever that explains the picture about as well; None where the camera
+    stands, or no motion of it is found."""
+    camera = camera_motion(here, there, vectors) if vectors.any() else None
     if camera is None:
-        found[_resting(here, there, found, fineness.patch)] = 0
-    else:
-        found = _carried(here, there, found, camera, fineness.patch)
-    return Flow(found * np.float32(reduction), reduction)
+        return None
+    reduction = reduction_for(full_width)
+    moved = _carried(here, there, vectors, camera, _fineness(reduction).patch)
+    return Flow(moved * np.float32(reduction), reduction)
 
 
 def _lengths(vectors: Array) -> Array:
@@ -217,7 +238,9 @@ def _carried(
         cv2.boxFilter(cv2.absdiff(here, other), cv2.CV_32F, (patch, patch))
         for other in (there, _along(vectors, there), _along(camera, there))
     )
+    around = CAMERA_AROUND * patch, CAMERA_AROUND * patch
     with_it = carried <= CAMERA_MARGIN * own + CAMERA_CODES
+    with_it &= cv2.blur(carried, around) <= CAMERA_AT_ALL * cv2.blur(own, around)
     rests = CAMERA_MARGIN * still + CAMERA_CODES < np.where(with_it, carried, own)
     moved: Array = np.where(rests[..., None], 0, np.where(with_it[..., None], camera, vectors)).astype(np.float32)
     return moved

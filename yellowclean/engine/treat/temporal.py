@@ -83,7 +83,7 @@ def _merged(p: Temporal, window: Window, around: Around) -> tuple[Picture, Array
     slack = _slack(spectrum, weights)
 
     def brought(n: int) -> tuple[Array, Track]:
-        return around.stabiliser.opponent(window.pull(n).rgb), around.motion(window.n, n)
+        return around.stabiliser.opponent(window.pull(n).rgb), around.steadied(window.n, n)
 
     with closing(ahead(brought, window.neighbours)) as neighbours:
         for other, track in neighbours:

@@ -1,0 +1,86 @@
+"""The camera's own motion: against moves that photographs are known to have made."""
+
+from __future__ import annotations
+
+from unittest import TestCase
+
+import cv2
+import numpy as np
+import numpy.typing as npt
+from skimage import data
+
+from yellowclean.engine.camera import camera_motion
+from yellowclean.engine.frames import Array
+from yellowclean.engine.motion import dense, prepared, steadied
+
+WIDTH, HEIGHT = 480, 320
+Codes = npt.NDArray[np.uint8]
+
+
+def way(shift: tuple[float, float], grows: float = 0.0, turns: float = 0.0) -> Array:
+    """Where each pixel goes under a shift of the middle, growth and a turn, H×W×2."""
+    x, y = np.meshgrid(np.arange(WIDTH) - WIDTH / 2, np.arange(HEIGHT) - HEIGHT / 2)
+    return np.dstack([shift[0] + grows * x - turns * y, shift[1] + grows * y + turns * x]).astype(np.float32)
+
+
+def seen(picture: npt.NDArray[np.uint8], moved: Array | None = None) -> Array:
+    """A photograph's middle, or what lies there once its pixels have gone their way (the way back found by going
+    it several times)."""
+    large = cv2.resize(picture, (WIDTH + 80, HEIGHT + 80), interpolation=cv2.INTER_AREA).astype(np.float32) / 255
+    x, y = np.meshgrid(np.arange(WIDTH, dtype=np.float32), np.arange(HEIGHT, dtype=np.float32))
+    from_x, from_y = x, y
+    for _ in range(0 if moved is None else 6):
+        assert moved is not None
+        there = cv2.remap(moved, from_x, from_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        from_x, from_y = x - there[..., 0], y - there[..., 1]
+    return cv2.remap(large, from_x + 40, from_y + 40, cv2.INTER_CUBIC)
+
+
+def noisy(picture: Array, seed: int) -> Codes:
+    noise = np.random.default_rng(seed).normal(0, 0.02, picture.shape)
+    return prepared(np.clip(picture + noise, 0, 1).astype(np.float32))
+
+
+def off_px(found: Array, truth: Array) -> float:
+    return float(np.hypot(*np.moveaxis(found - truth, 2, 0)).mean())
+
+
+class CameraMotion(TestCase):
+    def test_a_shift_a_turn_and_a_change_of_size_of_photographs_under_noise(self) -> None:
+        for picture in (data.astronaut(), data.chelsea(), data.coffee()):
+            for truth in (way((2.37, -1.62)), way((-0.6, 0.9), 0.004, -0.006), way((-9.4, 3.3), -0.002, 0.003)):
+                here, there = noisy(seen(picture), 1), noisy(seen(picture, truth), 2)
+                flow = dense(here, there, WIDTH)
+                found = camera_motion(here, there, flow)
+                assert found is not None
+                self.assertLess(off_px(found, truth), 0.06)
+                self.assertLess(off_px(found, truth), 0.5 * off_px(flow, truth))
+
+    def test_what_moves_by_itself_or_lies_over_the_picture_keeps_its_own(self) -> None:
+        camera, own = way((3.1, 1.1)), way((-4.0, 0.0))
+        behind, before = data.astronaut(), data.coffee()
+        title = np.kron(np.random.default_rng(5).choice([0.1, 0.9], (5, 15, 1)), np.ones((8, 8, 3)))
+        here, there = seen(behind), seen(behind, camera)
+        here[60:200, 220:420] = seen(before)[60:200, 220:420]
+        there[60:200, 216:416] = seen(before, own)[60:200, 216:416]
+        for shown in (here, there):
+            shown[270:310, 30:150] = title
+        first, second = noisy(here, 1), noisy(there, 2)
+        found = steadied(first, second, dense(first, second, WIDTH), WIDTH)
+        assert found is not None
+        self.assertLess(off_px(found.vectors[80:180, 240:380], own[80:180, 240:380]), 0.5)
+        self.assertLess(off_px(found.vectors[10:310, 430:470], camera[10:310, 430:470]), 0.1)
+        self.assertLess(float(np.abs(found.vectors[280:300, 50:130]).max()), 0.3)
+
+    def test_where_the_camera_stands_or_nothing_is_followed_there_is_none(self) -> None:
+        rng = np.random.default_rng(3)
+        here = seen(data.chelsea())
+        flat = np.full((HEIGHT, WIDTH, 3), 0.3, np.float32)
+        cut = noisy(seen(data.coffee()), 4)
+        for first, second in (
+            (noisy(here, 1), noisy(here, 2)), (noisy(flat, 1), noisy(flat, 2)), (prepared(flat), prepared(flat)),
+            (noisy(here, 1), cut), (noisy(rng.random((9, 200, 3)).astype(np.float32), 1),) * 2,
+            (np.zeros((1, 1), np.uint8),) * 2,
+        ):  # fmt: skip
+            with self.subTest(first.shape):
+                self.assertIsNone(steadied(first, second, dense(first, second, first.shape[1]), first.shape[1]))
