@@ -102,14 +102,19 @@ class Footage:
         return self.kept(("track", n, neighbour), checked, lambda track: track.field.nbytes)
 
     def steadied(self, n: int, neighbour: int) -> Track:
-        """The same, but the camera's own wherever that explains the picture about as well; then the way back is
-        not asked: where there is little to follow it leads astray."""
+        """The same, but the camera's own wherever that explains the picture about as well."""
 
-        def found() -> Track:
-            there = steadied(*self._pair(n, neighbour), self._dense(n, neighbour), self.info.width)
-            return self.motion(n, neighbour) if there is None else there.unchecked()
+        def checked() -> Track:
+            there, back = side_by_side(lambda pair: self._steadied(*pair), ((n, neighbour), (neighbour, n)))
+            return self.motion(n, neighbour) if there is None or back is None else there.checked(back)
 
-        return self.kept(("steadied", n, neighbour), found, lambda track: track.field.nbytes)
+        return self.kept(("steadied track", n, neighbour), checked, lambda track: track.field.nbytes)
+
+    def _steadied(self, n: int, neighbour: int) -> Flow | None:
+        def found() -> Flow | None:
+            return steadied(*self._pair(n, neighbour), self._dense(n, neighbour), self.info.width)
+
+        return self.kept(("steadied", n, neighbour), found, lambda found: found.vectors.nbytes if found else 0)
 
     def _flow(self, n: int, neighbour: int) -> Flow:
         def found() -> Flow:

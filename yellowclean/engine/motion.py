@@ -81,11 +81,6 @@ class Flow:
         doubt = _lengths(self.vectors + there)
         return Track(np.dstack([self.vectors, doubt]), (self.reduction, self.reduction))
 
-    def unchecked(self) -> Track:
-        """This motion without a doubt."""
-        doubt = np.zeros(self.vectors.shape[:2], np.float32)
-        return Track(np.dstack([self.vectors, doubt]), (self.reduction, self.reduction))
-
     def at(self, x: AnyArray, y: AnyArray) -> Array:
         """The motion of some pixels of the frame (N): N×2."""
         places = ((side[:, None] + 0.5) / self.reduction - 0.5 for side in (x, y))

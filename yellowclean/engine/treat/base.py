@@ -93,7 +93,7 @@ class Around(Protocol):
         """Motion of the source from frame n to a neighbour."""
 
     def steadied(self, n: int, neighbour: int) -> Track:
-        """The same, the camera's own wherever that explains the picture about as well, with no doubt told."""
+        """The same, the camera's own wherever that explains the picture about as well."""
 
     def coding_error(self, n: int) -> Array | None:
         """RMS error that the codec was let make in luma, H×W in frame units; None where the file does not tell."""
