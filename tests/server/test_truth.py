@@ -26,7 +26,7 @@ from yellowclean.engine.errors import BadInput, Cancelled
 from yellowclean.engine.frames import screen_dither
 from yellowclean.engine.judge.patches import Remaining
 from yellowclean.engine.media.index import Index
-from yellowclean.engine.motion import flow
+from yellowclean.engine.motion import dense
 from yellowclean.engine.plan import Plan
 from yellowclean.server import tasks, views
 from yellowclean.server.afterwards import Afterwards
@@ -225,11 +225,11 @@ class Ends(ApiCase):
                         shutil.rmtree(folder, ignore_errors=True)
                     else:
                         (folder / STOP_FILE).touch()
-                    return flow(*about)
+                    return dense(*about)
 
                 source = Piece(shot.path, f"{shot.fingerprint}{gone}", str(shot.index_file), "", None, "")
                 with (
-                    mock.patch("yellowclean.engine.footage.flow", cancelled),
+                    mock.patch("yellowclean.engine.footage.dense", cancelled),
                     self.assertRaises(Cancelled),
                 ):
                     make_segment(source, plan, (str(folder / "a.mkv"), "ffv1"), str(folder), (0, 4))
