@@ -4,6 +4,8 @@ other (Lucas and Kanade 1981; Baker and Matthews 2004), what differs counting fo
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import cv2
 import numpy as np
 import numpy.typing as npt
@@ -36,19 +38,40 @@ STILL_PX = 0.25
 """Shorter motion is none."""
 
 
-def camera_motion(here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], vectors: Array) -> Array | None:
-    """Where the camera's motion carries each pixel of a picture (H×W, 8 bits) in another, H×W×2 (x, y) in pixels,
-    given the dense flow between them (H×W×2); None where the camera stands, or too little follows one motion."""
-    told = _told(here, vectors)
+class Camera(NamedTuple):
+    """A motion of the camera: the shift of the picture's middle in pixels, and by how much of a pixel each pixel
+    from there on moves outwards and aside."""
+
+    x: float
+    y: float
+    grows: float
+    turns: float
+
+    def vectors(self, shape: tuple[int, ...]) -> Array:
+        """Where it carries each pixel of a picture (H, W): H×W×2 (x, y), pixels."""
+        height, width = shape
+        across, down = np.arange(width) - width / 2, (np.arange(height) - height / 2)[:, None]
+        moved = np.empty((height, width, 2), np.float32)
+        moved[..., 0] = self.x + self.grows * across - self.turns * down
+        moved[..., 1] = self.y + self.grows * down + self.turns * across
+        return moved
+
+    def back(self) -> Camera:
+        """The motion that undoes it."""
+        turned = 1 / complex(1 + self.grows, self.turns)
+        shift = -turned * complex(self.x, self.y)
+        return Camera(shift.real, shift.imag, turned.real - 1, turned.imag)
+
+
+def camera_between(here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], vectors: Array) -> Camera | None:
+    """The camera's motion from a picture (H×W, 8 bits) to another, given the dense flow between them (H×W×2); None
+    where the camera stands, or too little follows one motion."""
+    told = _told(here, vectors) if vectors.any() else None
     if told is None:
         return None
-    height, width = here.shape
-    across, down = np.arange(width) - width / 2, np.arange(height) - height / 2
-    shift_x, shift_y, grows, turns = _laid_over(here, there, told)
-    moved = np.empty((height, width, 2), np.float32)
-    moved[..., 0] = shift_x + grows * across - turns * down[:, None]
-    moved[..., 1] = shift_y + grows * down[:, None] + turns * across
-    return moved if float(np.median(np.hypot(moved[..., 0], moved[..., 1]))) >= STILL_PX else None
+    camera = Camera(*(float(part) for part in _laid_over(here, there, told)))
+    lengths = np.hypot(*np.moveaxis(camera.vectors(here.shape), 2, 0))
+    return camera if float(np.median(lengths)) >= STILL_PX else None
 
 
 def _told(here: npt.NDArray[np.uint8], vectors: Array) -> Doubles | None:

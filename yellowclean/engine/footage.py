@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from .cache import Memory
+from .camera import Camera, camera_between
 from .frames import Array, Frame, Region
 from .media import Source
 from .media.info import WILDEST, tamed, wild
@@ -23,6 +24,8 @@ MEMORY_BYTES = 1024 << 20
 plan that looks at more frames at once has more kept."""
 
 BESIDE_FRAMES_BYTES = 256 << 20
+
+CAMERA_BYTES = 64
 
 _numbers = itertools.count()
 
@@ -95,26 +98,39 @@ class Footage:
     def motion(self, n: int, neighbour: int) -> Track:
         """Motion from frame n to a neighbour, checked against the way back."""
 
-        def checked() -> Track:
-            there, back = side_by_side(lambda pair: self._flow(*pair), ((n, neighbour), (neighbour, n)))
-            return there.checked(back)
-
-        return self.kept(("track", n, neighbour), checked, lambda track: track.field.nbytes)
+        return self._checked("track", self._flow, n, neighbour)
 
     def steadied(self, n: int, neighbour: int) -> Track:
         """The same, but the camera's own wherever that explains the picture about as well."""
 
+        if self._camera(n, neighbour) is None:
+            return self.motion(n, neighbour)
+        return self._checked("steadied track", self._steadied, n, neighbour)
+
+    def _checked(self, name: str, found: Callable[[int, int], Flow], n: int, neighbour: int) -> Track:
         def checked() -> Track:
-            there, back = side_by_side(lambda pair: self._steadied(*pair), ((n, neighbour), (neighbour, n)))
-            return self.motion(n, neighbour) if there is None or back is None else there.checked(back)
+            there, back = side_by_side(lambda pair: found(*pair), ((n, neighbour), (neighbour, n)))
+            return there.checked(back)
 
-        return self.kept(("steadied track", n, neighbour), checked, lambda track: track.field.nbytes)
+        return self.kept((name, n, neighbour), checked, lambda track: track.field.nbytes)
 
-    def _steadied(self, n: int, neighbour: int) -> Flow | None:
-        def found() -> Flow | None:
-            return steadied(*self._pair(n, neighbour), self._dense(n, neighbour), self.info.width)
+    def _steadied(self, n: int, neighbour: int) -> Flow:
+        def found() -> Flow:
+            camera = self._camera(n, neighbour)
+            flow = self._flow(n, neighbour)
+            return flow if camera is None else steadied(*self._pair(n, neighbour), flow, camera)
 
-        return self.kept(("steadied", n, neighbour), found, lambda found: found.vectors.nbytes if found else 0)
+        return self.kept(("steadied", n, neighbour), found, lambda found: found.vectors.nbytes)
+
+    def _camera(self, n: int, neighbour: int) -> Camera | None:
+        """That of one way; back it is undone."""
+        first, last = min(n, neighbour), max(n, neighbour)
+
+        def found() -> Camera | None:
+            return camera_between(*self._pair(first, last), self._dense(first, last))
+
+        camera = self.kept(("camera", first, last), found, lambda _: CAMERA_BYTES)
+        return camera if camera is None or n == first else camera.back()
 
     def _flow(self, n: int, neighbour: int) -> Flow:
         def found() -> Flow:

@@ -14,7 +14,7 @@ import cv2
 import numpy as np
 import numpy.typing as npt
 
-from .camera import camera_motion
+from .camera import Camera
 from .frames import Array, Frame, Region, luma
 
 AnyArray = npt.NDArray[Any]
@@ -57,10 +57,9 @@ LEAST_SIDE = 96
 """Smaller pictures are continued to this many pixels: the library's pyramid does not bear them."""
 
 CAMERA_MARGIN, CAMERA_CODES, CAMERA_AROUND, CAMERA_AT_ALL = 1.5, 1.0, 4, 2.0
-"""How much worse (as a ratio, and in 8-bit codes) the camera's own motion may explain a place than flow, and how
-much better standing still has to than either; how many times as much around it counts too, and how much worse (as
-a ratio) it may be there: so that what is smooth of a thing that moves by itself goes with that (set on coded
-clips)."""
+"""How much worse (as a ratio, and in 8-bit codes) the camera's own motion may explain a place than flow or standing
+still; how many times as much around it counts too, and how much worse (as a ratio) it may be there: so that what is
+smooth of a thing that moves by itself goes with that (set on coded clips)."""
 
 REST_MARGIN, REST_CODES, NEAR_REST = 1.2, 0.1, 1.0
 """How much worse (as a ratio, and in 8-bit codes) standing still may be than motion; and the longest motion that
@@ -192,17 +191,19 @@ def rested(here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], vectors: A
     return Flow(np.where(rests[..., None], 0, vectors * np.float32(reduction)).astype(np.float32), reduction)
 
 
-def steadied(
-    here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], vectors: Array, full_width: int
-) -> Flow | None:
-    """`dense` motion, but the camera's own wherever that explains the picture about as well; None where the camera
-    stands, or no motion of it is found."""
-    camera = camera_motion(here, there, vectors) if vectors.any() else None
-    if camera is None:
-        return None
-    reduction = reduction_for(full_width)
-    moved = _carried(here, there, vectors, camera, _fineness(reduction).patch)
-    return Flow(moved * np.float32(reduction), reduction)
+def steadied(here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], found: Flow, camera: Camera) -> Flow:
+    """The motion found from one prepared frame to another, but the camera's own wherever that explains the picture
+    about as well."""
+    reduction, carried = np.float32(found.reduction), camera.vectors(here.shape)
+    patch = _fineness(found.reduction).patch
+    own, with_it = (
+        cv2.boxFilter(cv2.absdiff(here, _along(vectors, there)), cv2.CV_32F, (patch, patch))
+        for vectors in (found.vectors / reduction, carried)
+    )
+    around = CAMERA_AROUND * patch, CAMERA_AROUND * patch
+    as_well = with_it <= CAMERA_MARGIN * own + CAMERA_CODES
+    as_well &= cv2.blur(with_it, around) <= CAMERA_AT_ALL * cv2.blur(own, around)
+    return Flow(np.where(as_well[..., None], carried * reduction, found.vectors), found.reduction)
 
 
 def _lengths(vectors: Array) -> Array:
@@ -222,23 +223,6 @@ def _along(vectors: Array, there: AnyArray) -> AnyArray:
 def _places(rows: int, columns: int) -> Array:
     """Where each pixel is, H×W×2 (x, y)."""
     return np.dstack(np.meshgrid(np.arange(columns, dtype=np.float32), np.arange(rows, dtype=np.float32)))
-
-
-def _carried(
-    here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], vectors: Array, camera: Array, patch: int
-) -> Array:
-    """Motion of the camera where it explains the picture about as well as other motion does; none where standing
-    still explains it clearly better than either, as it does what is laid over the picture."""
-    still, own, carried = (
-        cv2.boxFilter(cv2.absdiff(here, other), cv2.CV_32F, (patch, patch))
-        for other in (there, _along(vectors, there), _along(camera, there))
-    )
-    around = CAMERA_AROUND * patch, CAMERA_AROUND * patch
-    with_it = carried <= CAMERA_MARGIN * own + CAMERA_CODES
-    with_it &= cv2.blur(carried, around) <= CAMERA_AT_ALL * cv2.blur(own, around)
-    rests = CAMERA_MARGIN * still + CAMERA_CODES < np.where(with_it, carried, own)
-    moved: Array = np.where(rests[..., None], 0, np.where(with_it[..., None], camera, vectors)).astype(np.float32)
-    return moved
 
 
 def _resting(
