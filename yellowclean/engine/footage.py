@@ -145,7 +145,9 @@ class Footage:
         return self._luma(n), self._luma(neighbour)
 
     def _luma(self, n: int) -> npt.NDArray[np.uint8]:
-        return self.kept(("luma", n), lambda: prepared(self.frame(n)), _bytes)
+        return self.kept(
+            ("luma", n), lambda: prepared(self._frame(n)), _bytes
+        )  # pairs are no order to read ahead in
 
 
 def _bytes(array: npt.NDArray[Any]) -> int:
