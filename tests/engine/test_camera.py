@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 from skimage import data
 
-from yellowclean.engine.camera import Camera, camera_between
+from yellowclean.engine.camera import Camera, camera_between, paced
 from yellowclean.engine.frames import Array
 from yellowclean.engine.motion import dense, prepared, rested, steadied
 
@@ -65,6 +65,33 @@ class CameraMotion(TestCase):
             found = cv2.remap(moved, np.float32([[x]]), np.float32([[y]]), cv2.INTER_LINEAR)[0, 0]  # type: ignore[arg-type]
             x, y = x + float(found[0]), y + float(found[1])
         np.testing.assert_allclose((x, y), (131, 47), atol=1e-3)
+
+    def test_a_pace_goes_before_what_a_codec_displaced_and_a_shaken_hand_before_a_pace(self) -> None:
+        at, rng = np.arange(-3, 4), np.random.default_rng(8)
+        pace = np.stack([3.1 * at + 0.2 * at**2, 1.1 * at, 2e-3 * at, 0 * at], 1)
+
+        def off(displaced: float) -> tuple[float, float]:
+            """How much nearer to the pace what is found is than what is shown, and its pixels from that."""
+            apart = []
+            for _ in range(20):
+                shown = pace + displaced * rng.standard_normal((7, 1)) * (1, 1, 0, 0)
+                measured = {int(n): Camera(*shown[n + 3] - shown[3]) for n in at if n}
+                for n, own in measured.items():
+                    found = paced(measured, n, astray=0.05)
+                    apart.append([np.subtract(found, pace[n + 3]), own - pace[n + 3], np.subtract(found, own)])  # type: ignore[arg-type]
+                    self.assertEqual(paced(measured, n, astray=0), own)
+            from_pace, own_from_pace, from_own = np.hypot(*np.moveaxis(np.array(apart)[..., :2], 2, 0)).mean(axis=0)
+            return from_pace / own_from_pace, from_own
+
+        self.assertLess(off(0.04)[0], 0.7)
+        self.assertLess(off(0.8)[1], 0.05)
+
+    def test_a_pace_tells_what_could_not_be_measured(self) -> None:
+        measured = {n: Camera(3.1 * n + 0.2 * n**2, 1.1 * n, 2e-3 * n, 0) for n in (-3, -2, 1, 3)}
+        found = paced(measured, 2, astray=0.05)
+        assert found is not None
+        np.testing.assert_allclose(found, (7, 2.2, 4e-3, 0), atol=1e-9)
+        self.assertIsNone(paced({1: measured[1]}, 2, astray=0.05))
 
     def test_what_moves_by_itself_or_lies_over_the_picture_keeps_its_own(self) -> None:
         camera, own = way(3.1, 1.1), way(-4.0, 0.0)

@@ -4,6 +4,7 @@ other (Lucas and Kanade 1981; Baker and Matthews 2004), what differs counting fo
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import NamedTuple
 
 import cv2
@@ -36,6 +37,12 @@ FARTHEST_PX = 4.0
 
 STILL_PX = 0.25
 """Shorter motion is none."""
+
+DISPLACED, PACE = 0.04, 2
+"""By how much of a pixel a codec displaces pictures, for each code of its error and code of their slope; and the
+powers of time that a camera's pace has."""
+
+CODES = 255
 
 
 class Camera(NamedTuple):
@@ -72,6 +79,33 @@ def camera_between(here: npt.NDArray[np.uint8], there: npt.NDArray[np.uint8], ve
     camera = Camera(*(float(part) for part in _laid_over(here, there, told)))
     lengths = np.hypot(*np.moveaxis(camera.vectors(here.shape), 2, 0))
     return camera if float(np.median(lengths)) >= STILL_PX else None
+
+
+def paced(measured: Mapping[int, Camera], away: int, astray: float) -> Camera | None:
+    """The camera's motion to the frame that is so many `away`, from what was measured to frames around.
+
+    A camera's pace changes evenly (least squares), and pictures that a codec holds stand up to `astray` pixels off
+    their way; what is farther off is taken for the camera's own (Wiener). None where nothing was measured there,
+    and pace does not tell.
+    """
+    own, free = measured.get(away), len(measured) - PACE
+    if free < 1 or astray <= 0:
+        return own
+    times = np.array([0, *measured], np.float64)[:, None] ** np.arange(PACE + 1)
+    places = np.array([Camera(0, 0, 0, 0), *measured.values()])
+    pace = np.linalg.lstsq(times, places, rcond=None)[0]
+    off = float(np.square(places - times @ pace)[:, :2].sum()) / (2 * free)
+    share = astray**2 / max(off, astray**2)
+    even = float(away) ** np.arange(1, PACE + 1) @ pace[1:]
+    if own is None:
+        return Camera(*even.tolist()) if share >= 0.5 else None
+    return Camera(*(share * even + (1 - share) * np.array(own)).tolist())
+
+
+def displaced_px(here: npt.NDArray[np.uint8], error: float) -> float:
+    """By how many pixels a codec that makes such an error (of the value range) is likely to displace a picture."""
+    slope = float(np.sqrt(np.square(np.diff(here.astype(np.float32), axis=1)).sum() / here.size))
+    return DISPLACED * error * CODES / slope if slope else 0.0
 
 
 def _told(here: npt.NDArray[np.uint8], vectors: Array) -> Doubles | None:

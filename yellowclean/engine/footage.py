@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Sequence
 from typing import Any, TypeVar
 
 import numpy as np
 import numpy.typing as npt
 
 from .cache import Memory
-from .camera import Camera, camera_between
+from .camera import Camera, camera_between, displaced_px, paced
 from .frames import Array, Frame, Region
 from .media import Source
 from .media.info import WILDEST, tamed, wild
@@ -98,29 +98,35 @@ class Footage:
     def motion(self, n: int, neighbour: int) -> Track:
         """Motion from frame n to a neighbour, checked against the way back."""
 
-        return self._checked("track", self._flow, n, neighbour)
+        return self._checked(n, neighbour, None)
 
-    def steadied(self, n: int, neighbour: int) -> Track:
-        """The same, but the camera's own wherever that explains the picture about as well."""
+    def steadied(self, n: int, neighbour: int, among: Sequence[int] = (), error: float = 0.0) -> Track:
+        """The same, but the camera's own wherever that explains the picture about as well: as the two frames show
+        it, or, where a codec made an `error` (of the value range), as the frames `among` which it is do."""
+        camera = self._camera(n, neighbour)
+        if error:
+            measured = {k - n: found for k in among if (found := self._camera(n, k)) is not None}
+            camera = paced(measured, neighbour - n, displaced_px(self._luma(n), error))
+        return self._checked(n, neighbour, camera)
 
-        if self._camera(n, neighbour) is None:
-            return self.motion(n, neighbour)
-        return self._checked("steadied track", self._steadied, n, neighbour)
+    def _checked(self, n: int, neighbour: int, camera: Camera | None) -> Track:
+        back = None if camera is None else camera.back()
 
-    def _checked(self, name: str, found: Callable[[int, int], Flow], n: int, neighbour: int) -> Track:
         def checked() -> Track:
-            there, back = side_by_side(lambda pair: found(*pair), ((n, neighbour), (neighbour, n)))
-            return there.checked(back)
+            ways = (n, neighbour, camera), (neighbour, n, back)
+            there, home = side_by_side(lambda way: self._steadied(*way), ways)
+            return there.checked(home)
 
-        return self.kept((name, n, neighbour), checked, lambda track: track.field.nbytes)
+        return self.kept(("track", n, neighbour, camera), checked, lambda track: track.field.nbytes)
 
-    def _steadied(self, n: int, neighbour: int) -> Flow:
+    def _steadied(self, n: int, neighbour: int, camera: Camera | None) -> Flow:
+        if camera is None:
+            return self._flow(n, neighbour)
+
         def found() -> Flow:
-            camera = self._camera(n, neighbour)
-            flow = self._flow(n, neighbour)
-            return flow if camera is None else steadied(*self._pair(n, neighbour), flow, camera)
+            return steadied(*self._pair(n, neighbour), self._flow(n, neighbour), camera)
 
-        return self.kept(("steadied", n, neighbour), found, lambda found: found.vectors.nbytes)
+        return self.kept(("steadied", n, neighbour, camera), found, lambda found: found.vectors.nbytes)
 
     def _camera(self, n: int, neighbour: int) -> Camera | None:
         """That of one way; back it is undone."""

@@ -7,7 +7,7 @@ the step's block grid, and kernels add in an order that depends on the position 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Sequence
 from copy import copy
 from dataclasses import dataclass
 from functools import cached_property
@@ -343,9 +343,10 @@ class Standpoint:
         """Motion of the source, in pixels of the format."""
         return self.footage.motion(n, neighbour).scaled(*self.formats[-1].per_pixel_of(self.formats[0]))
 
-    def steadied(self, n: int, neighbour: int) -> Track:
+    def steadied(self, n: int, neighbour: int, among: Sequence[int] = (), error: float = 0.0) -> Track:
         """The same, the camera's own motion wherever that explains the picture about as well."""
-        return self.footage.steadied(n, neighbour).scaled(*self.formats[-1].per_pixel_of(self.formats[0]))
+        track = self.footage.steadied(n, neighbour, among, error)
+        return track.scaled(*self.formats[-1].per_pixel_of(self.formats[0]))
 
     def coding_error(self, n: int) -> Array | None:
         """The codec's error in frame n of the source, in the pixels of the format."""

@@ -10,6 +10,7 @@ others, that term is instead read from frames held out (`held_out`).
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -142,5 +143,5 @@ class _Nudged(Footage):
     def motion(self, n: int, neighbour: int) -> Track:
         return self._original.motion(n, neighbour)
 
-    def steadied(self, n: int, neighbour: int) -> Track:
-        return self._original.steadied(n, neighbour)
+    def steadied(self, n: int, neighbour: int, among: Sequence[int] = (), error: float = 0.0) -> Track:
+        return self._original.steadied(n, neighbour, among, error)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol, TypeVar
 
@@ -92,8 +92,9 @@ class Around(Protocol):
     def motion(self, n: int, neighbour: int) -> Track:
         """Motion of the source from frame n to a neighbour."""
 
-    def steadied(self, n: int, neighbour: int) -> Track:
-        """The same, the camera's own wherever that explains the picture about as well."""
+    def steadied(self, n: int, neighbour: int, among: Sequence[int] = (), error: float = 0.0) -> Track:
+        """The same, the camera's own wherever that explains the picture about as well; where a codec made an error
+        (of the value range), by the pace of the camera over frames `among` which the neighbour is."""
 
     def coding_error(self, n: int) -> Array | None:
         """RMS error that the codec was let make in luma, H×W in frame units; None where the file does not tell."""

@@ -232,8 +232,10 @@ def _merged(
     strength = error * np.float32(max(p.luma, p.chroma) / 100)
     across = np.empty_like(weight)
     rows = before.shape[1]
+    usual = _usual_error(p, window.n, around)
     for n in window.neighbours:
-        warped, gain, _ = fetched(planes_of(window.pull(n).rgb), around.steadied(window.n, n), place, before.shape)
+        track = around.steadied(window.n, n, window.neighbours, usual)
+        warped, gain, _ = fetched(planes_of(window.pull(n).rgb), track, place, before.shape)
         in_bands(rows, lambda a, b, w=warped: _difference_rows(before, w, across, a, b))  # type: ignore[misc]
         in_bands(
             rows,
