@@ -267,6 +267,23 @@ class Specks(TestCase):
         marked[100, 150:152] = 0.3
         self.assertEqual(len(specks_in(grey(marked), before, after, sigma).specks), 1)
 
+    def test_what_a_codec_errs_by_from_frame_to_frame_is_none(self) -> None:
+        rng, error = np.random.default_rng(12), 0.015
+        scene = luma(cv2.resize(data.coffee(), (480, 320), interpolation=cv2.INTER_AREA).astype(np.float32) / 510)
+
+        def erring() -> Array:
+            blotches = cv2.GaussianBlur(rng.standard_normal(scene.shape).astype(np.float32), (0, 0), 3)
+            return scene + np.float32(0.6 * error) * blotches / blotches.std()
+
+        before, here = erring(), erring()
+        after = before  # skipped blocks stay as they were
+        sigma = np.full_like(scene, 0.002)
+        self.assertGreater(len(specks_in(grey(here), before, after, sigma).specks), 10)
+        self.assertEqual(specks_in(grey(here), before, after, sigma, coding_error=error).specks, [])
+        cv2.circle(here, (240, 160), 3, (0.9,), -1)
+        [grain] = specks_in(grey(here), before, after, sigma, coding_error=error).specks
+        np.testing.assert_allclose(grain.centre, (240.5, 160.5), atol=1)
+
     def test_a_region_is_that_of_the_whole_frame_and_kinds_can_be_left(self) -> None:
         faulty = [trailed(dusty(f, n)) if n == 4 else f for n, f in enumerate(shot("stars"))]
         whole = pipeline(faulty, "stars").frame(4)

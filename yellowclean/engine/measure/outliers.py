@@ -181,13 +181,16 @@ def beside(n: int, frames: int, apart: int = 1) -> list[int]:
     return [k for k in sides if 0 <= k < frames]
 
 
-def specks_in(frame: Frame, before: Array, after: Array, sigma: Array, apart: int = 1) -> Found:
+def specks_in(
+    frame: Frame, before: Array, after: Array, sigma: Array, *, coding_error: float = 0.0, apart: int = 1
+) -> Found:
     """The specks of a frame (H×W×3), given the luma (H×W) of those before and after it, or of two others beside it,
-    and the deviation of its own luma's noise; `apart` is how many frames the second lies ahead (below 0: back)."""
+    the deviation of its own luma's noise, and its codec's error (frame units), which comes and goes as noise does;
+    `apart` is how many frames the second lies ahead (below 0: back)."""
     here = luma(frame)
     if min(here.shape) < LEAST_SIDE:
         return Found([], [], here.shape, here.size)
-    departs = Departures(here, before, after, sigma)
+    departs = Departures(here, before, after, np.hypot(sigma, np.float32(coding_error)))
     along, unrest = departs.along(), departs.unrest()
     beyond = departs.beyond()
     plain = [c for c in cores(beyond, STRONG, 2) if c.pixels > TINY or not departs.between(c.place)]

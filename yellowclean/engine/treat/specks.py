@@ -226,7 +226,11 @@ def _found(n: int, around: Around) -> Found:
         others = beside(n, around.frames)
         here, before, after = (around.whole(k) for k in (n, *others))
         sigma = around.profile.curve.sigma_at(luma(here), "luma")
-        return specks_in(here, luma(before), luma(after), sigma, others[1] - n)
+        error = around.coding_error(n)
+        return specks_in(
+            here, luma(before), luma(after), sigma,
+            coding_error=0.0 if error is None else float(error.mean()), apart=others[1] - n,
+        )  # fmt: skip
 
     return around.kept(("specks", n), found, lambda found: found.nbytes)
 

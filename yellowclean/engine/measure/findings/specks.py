@@ -6,6 +6,8 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 
+import numpy as np
+
 from ...media import MediaInfo
 from ..outliers import LEAST_SIDE, Found, Speck, lasting, specks_in
 from .base import Detector, Finding, Look, Place, Spot
@@ -15,7 +17,8 @@ def observe(look: Look) -> Found | None:
     """The specks of a frame that has neighbours on both sides; None where they cannot be told."""
     if look.before is None or look.after is None or min(look.luma.shape) < LEAST_SIDE:
         return None
-    return specks_in(look.frame, look.before, look.after, look.sigma)
+    erred = float(np.nan_to_num(look.said.coding_error))  # 0 where the file does not tell
+    return specks_in(look.frame, look.before, look.after, look.sigma, coding_error=erred)
 
 
 def conclude(seen: Sequence[tuple[int, Found | None]], info: MediaInfo) -> Finding:
