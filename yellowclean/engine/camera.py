@@ -43,6 +43,7 @@ DISPLACED, PACE = 0.04, 2
 powers of time that a camera's pace has."""
 
 CODES = 255
+"""Of the pictures, at the top of the value range."""
 
 
 class Camera(NamedTuple):
@@ -104,6 +105,8 @@ def paced(measured: Mapping[int, Camera], away: int, astray: float) -> Camera | 
 
 def displaced_px(here: npt.NDArray[np.uint8], error: float) -> float:
     """By how many pixels a codec that makes such an error (of the value range) is likely to displace a picture."""
+    if not error:
+        return 0.0
     slope = float(np.sqrt(np.square(np.diff(here.astype(np.float32), axis=1)).sum() / here.size))
     return DISPLACED * error * CODES / slope if slope else 0.0
 

@@ -102,11 +102,10 @@ class Footage:
 
     def steadied(self, n: int, neighbour: int, among: Sequence[int] = (), error: float = 0.0) -> Track:
         """The same, but the camera's own wherever that explains the picture about as well: as the two frames show
-        it, or, where a codec made an `error` (of the value range), as the frames `among` which it is do."""
-        camera = self._camera(n, neighbour)
-        if error:
-            measured = {k - n: found for k in among if (found := self._camera(n, k)) is not None}
-            camera = paced(measured, neighbour - n, displaced_px(self._luma(n), error))
+        it or, where a codec made an `error` (RMS, of the value range), by its pace over the frames `among`."""
+        frames = sorted({neighbour, *among}) if error else [neighbour]
+        measured = {k - n: found for k in frames if (found := self._camera(n, k)) is not None}
+        camera = paced(measured, neighbour - n, displaced_px(self._luma(n), error))
         return self._checked(n, neighbour, camera)
 
     def _checked(self, n: int, neighbour: int, camera: Camera | None) -> Track:
@@ -151,9 +150,8 @@ class Footage:
         return self._luma(n), self._luma(neighbour)
 
     def _luma(self, n: int) -> npt.NDArray[np.uint8]:
-        return self.kept(
-            ("luma", n), lambda: prepared(self._frame(n)), _bytes
-        )  # pairs are no order to read ahead in
+        # `_frame`: pairs that motion is looked for in are no order to read ahead in
+        return self.kept(("luma", n), lambda: prepared(self._frame(n)), _bytes)
 
 
 def _bytes(array: npt.NDArray[Any]) -> int:

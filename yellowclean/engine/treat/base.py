@@ -93,8 +93,8 @@ class Around(Protocol):
         """Motion of the source from frame n to a neighbour."""
 
     def steadied(self, n: int, neighbour: int, among: Sequence[int] = (), error: float = 0.0) -> Track:
-        """The same, the camera's own wherever that explains the picture about as well; where a codec made an error
-        (of the value range), by the pace of the camera over frames `among` which the neighbour is."""
+        """The same, the camera's own wherever that explains the picture about as well; where a codec made an
+        `error` (RMS, of the value range), by the camera's pace over the frames `among`."""
 
     def coding_error(self, n: int) -> Array | None:
         """RMS error that the codec was let make in luma, H×W in frame units; None where the file does not tell."""
